@@ -209,7 +209,7 @@ func (c *checker) all(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, m := range j.Makings {
+	for _, m := range j.Regenerations {
 		c.say("%s", m.Sentence())
 	}
 	passed := false
@@ -254,7 +254,7 @@ func (v *prover) fit(ctx context.Context, p *plan.Position, j *plan.Join) (*plan
 		return j, err
 	}
 	st := v.s.Ledger.State()
-	p.Wishes = st.Wishes
+	p.Requests = st.Requests
 	if j, err = v.s.Planner.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil); err != nil {
 		return j, err
 	}

@@ -35,7 +35,7 @@ type recoverJSON struct {
 	Open         []openConflict `json:"open"`
 	AlreadyThere []object.ID    `json:"already_there"`
 	Emptied      []object.ID    `json:"emptied"`
-	Dropped      []object.ID    `json:"dropped,omitempty"` // as was wished in the full screen
+	Dropped      []object.ID    `json:"dropped,omitempty"` // as was requested in the full screen
 	LeftOut      []plan.LeftOut `json:"left_out"`
 	Check        *checkJSON     `json:"check"`
 	*provedJSON                 // nil where no check was run
@@ -525,7 +525,7 @@ func (r *recoverer) makeAnew(ctx context.Context, p *plan.Position, j *plan.Join
 			return j, b, err
 		}
 	}
-	for _, m := range j.Makings {
+	for _, m := range j.Regenerations {
 		r.say("%s", m.Sentence())
 	}
 	return j, b, nil

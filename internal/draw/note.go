@@ -34,7 +34,7 @@ func Note(p *plan.Position, list []Matter) string {
 		if c.Whole() {
 			base, yours, theirs := words.Has(c)
 			m.print("%s\n\nAt first it was %s; I have %s, %s has %s.\n\n", plainText(words.About(c,
-				words.Deeds{Who: nameOf(a.About.Theirs)})),
+				words.Credits{Who: nameOf(a.About.Theirs)})),
 				plainText(base), plainText(yours), plainText(nameOf(a.About.Theirs)), plainText(theirs))
 		} else {
 			m.text("Both started from", c.Base)

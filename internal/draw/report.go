@@ -94,9 +94,9 @@ func tellJoin(t *Told, to Listener) {
 			to.Item(SignJoined, m.Path+": changed by hand after joining, so that the check passes")
 		}
 	}
-	if len(t.Story.Join.Makings) > 0 {
+	if len(t.Story.Join.Regenerations) > 0 {
 		to.Part("Made anew", 20)
-		for _, m := range t.Story.Join.Makings {
+		for _, m := range t.Story.Join.Regenerations {
 			to.Item(SignJoined, m.Sentence())
 		}
 	}

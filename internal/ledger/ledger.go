@@ -87,7 +87,7 @@ func (l *Ledger) Sync(p *plan.Position) error {
 	}
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
 		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, LastCheck: st.LastCheck,
-			TakeOver: st.TakeOver, Runs: st.Runs, Carry: st.Carry, Wishes: st.Wishes,
+			TakeOver: st.TakeOver, Runs: st.Runs, Carry: st.Carry, Requests: st.Requests,
 			Read: st.Read, PutAside: st.PutAside}
 		if st.Branch == p.Branch.Name {
 			kept.Picks, kept.PickParent = st.Picks, st.PickParent
@@ -107,7 +107,7 @@ func (l *Ledger) Sync(p *plan.Position) error {
 		st.Stage = Look
 	}
 	st.Yours, st.Theirs = p.Yours, p.Theirs
-	st.forgetWishes(p)
+	st.forgetRequests(p)
 	return l.save()
 }
 
@@ -173,7 +173,7 @@ func (l *Ledger) UndoMend() (m plan.Mend, ok bool, err error) {
 // LetGo removes a mend that no longer applies, from the list or from the commit that holds it.
 func (l *Ledger) LetGo(m plan.Mend) error {
 	l.state.Mends = slices.DeleteFunc(slices.Clone(l.state.Mends), func(one plan.Mend) bool { return one == m })
-	for id, w := range l.state.Wishes {
+	for id, w := range l.state.Requests {
 		if w.Edits == nil {
 			continue
 		}
@@ -187,7 +187,7 @@ func (l *Ledger) LetGo(m plan.Mend) error {
 		default:
 			w.Edits = &replay.Edits{List: left}
 		}
-		if err := l.Wish(id, w); err != nil {
+		if err := l.Request(id, w); err != nil {
 			return err
 		}
 	}
@@ -307,9 +307,9 @@ func (l *Ledger) Carry(on bool) error {
 	return l.save()
 }
 
-// GiveBackMends restores the mends and wishes that were there before.
+// GiveBackMends restores the mends and requests that were there before.
 func (l *Ledger) GiveBackMends(before *plan.TakenMends) error {
-	l.state.Mends, l.state.Wishes, l.state.Checked = before.Mends, before.Wishes, nil
+	l.state.Mends, l.state.Requests, l.state.Checked = before.Mends, before.Requests, nil
 	return l.save()
 }
 
@@ -320,32 +320,32 @@ func (l *Ledger) DropPick() error {
 	return l.save()
 }
 
-// Wish records what should happen to one of your commits when it is replayed. The zero wish removes an earlier one.
+// Request records what should happen to one of your commits when it is replayed. The zero request removes an earlier one.
 // Positions that were located before do not see it.
-func (l *Ledger) Wish(commit object.ID, wish replay.Wish) error {
-	wishes := maps.Clone(l.state.Wishes)
-	if wishes == nil {
-		wishes = replay.Wishes{}
+func (l *Ledger) Request(commit object.ID, request replay.Request) error {
+	requests := maps.Clone(l.state.Requests)
+	if requests == nil {
+		requests = replay.Requests{}
 	}
-	if wishes[commit] = wish; wish == (replay.Wish{}) {
-		delete(wishes, commit)
+	if requests[commit] = request; request == (replay.Request{}) {
+		delete(requests, commit)
 	}
-	if wish.Leave != l.state.Wishes[commit].Leave || wish.Into != l.state.Wishes[commit].Into ||
-		wish.Edits != l.state.Wishes[commit].Edits {
+	if request.Leave != l.state.Requests[commit].Leave || request.Into != l.state.Requests[commit].Into ||
+		request.Edits != l.state.Requests[commit].Edits {
 		l.state.Checked = nil // it may be another tree
 	}
-	l.state.Wishes = wishes
+	l.state.Requests = requests
 	return l.save()
 }
 
-// forgetWishes removes wishes about commits that are no longer to be replayed.
-func (st *State) forgetWishes(p *plan.Position) {
-	if st.Accepted != nil || len(st.Wishes) == 0 {
+// forgetRequests removes requests about commits that are no longer to be replayed.
+func (st *State) forgetRequests(p *plan.Position) {
+	if st.Accepted != nil || len(st.Requests) == 0 {
 		return
 	}
-	kept := replay.Wishes{}
+	kept := replay.Requests{}
 	keep := func(id object.ID) {
-		if w, ok := st.Wishes[id]; ok {
+		if w, ok := st.Requests[id]; ok {
 			kept[id] = w
 		}
 	}
@@ -357,7 +357,7 @@ func (st *State) forgetWishes(p *plan.Position) {
 			keep(t.Commit.ID)
 		}
 	}
-	st.Wishes = kept
+	st.Requests = kept
 }
 
 // TakeOver is the way to take over an operation that git left half done. The names are those of `recover --take-over`.
@@ -406,7 +406,7 @@ func (l *Ledger) NewWaypoint(p *plan.Position, j *plan.Join, tip, tree object.ID
 	st := l.State()
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Tip(), After: tip, Theirs: p.Theirs, By: byOf(p, j),
 		Time: time.Now(), Decisions: plan.DecidedIn(j, &st.Decisions), Mends: j.Mended,
-		Made: plan.WithoutTexts(st.Made), Wishes: p.Wishes, Checked: l.CheckOf(tree)}
+		Made: plan.WithoutTexts(st.Made), Requests: p.Requests, Checked: l.CheckOf(tree)}
 	switch k := p.Kind.(type) {
 	case plan.Returning:
 		wp.Return = k.Waypoint

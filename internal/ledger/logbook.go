@@ -16,21 +16,21 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Deed is a kind of log entry. The names are those of `logbook --json`.
-type Deed string
+// Event is a kind of log entry. The names are those of `logbook --json`.
+type Event string
 
-// The deeds.
+// The events.
 const (
-	Joined Deed = "accept" // a result went onto the branch
-	Undone Deed = "undo"   // and was taken back
-	Sent   Deed = "push"
-	Taken  Deed = "take-over" // what git left half done was finished, joined anew, or taken back
+	Joined Event = "accept" // a result went onto the branch
+	Undone Event = "undo"   // and was taken back
+	Sent   Event = "push"
+	Taken  Event = "take-over" // what git left half done was finished, joined anew, or taken back
 )
 
 // LogEntry is an entry of the logbook.
 type LogEntry struct {
 	Waypoint string    `json:"waypoint"` // that belongs to it; empty where there is none
-	What     Deed      `json:"what"`
+	What     Event     `json:"what"`
 	When     time.Time `json:"when"`
 	Branch   string    `json:"branch"`
 	From     object.ID `json:"from"` // the tip before; of a push, what the remote had, if that is known
@@ -140,7 +140,7 @@ func (s *Store) logbook() ([]LogEntry, error) {
 }
 
 // entry returns the log entry for a join or its undo.
-func (w *Waypoint) entry(what Deed) LogEntry {
+func (w *Waypoint) entry(what Event) LogEntry {
 	e := LogEntry{Waypoint: w.Name, What: what, When: w.Time, Branch: w.Branch, From: w.Before, To: w.After,
 		By: w.By, Of: w.doing()}
 	if w.After == w.Theirs && w.By != Nothing { // nothing of yours was left to replay

@@ -40,7 +40,7 @@ type State struct {
 	Decisions  settle.Decisions `json:"decisions"`
 	Mends      []plan.Mend      `json:"mends,omitempty"`
 	Made       []plan.Made      `json:"made,omitempty"`      // files that commands made anew
-	Wishes     replay.Wishes    `json:"wishes,omitempty"`    // what is to become of single commits
+	Requests   replay.Requests  `json:"requests,omitempty"`  // what is to become of single commits
 	TakeOver   TakeOver         `json:"take_over,omitempty"` // what git left half done
 	Runs       []string         `json:"runs,omitempty"`      // what its list has run on the way
 	Carry      bool             `json:"carry,omitempty"`     // uncommitted work is brought along
@@ -110,7 +110,7 @@ type Waypoint struct {
 	Decisions []settle.Decision `json:"decisions,omitempty"`
 	Mends     []plan.Mend       `json:"mends,omitempty"`
 	Made      []plan.Made       `json:"made,omitempty"`
-	Wishes    replay.Wishes     `json:"wishes,omitempty"`
+	Requests  replay.Requests   `json:"requests,omitempty"`
 	Checked   *Checked          `json:"checked,omitempty"`
 }
 

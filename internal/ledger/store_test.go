@@ -120,7 +120,7 @@ func TestAllOfTheStateIsKept(t *testing.T) {
 		Decisions: settle.Decisions{List: []settle.Decision{{Key: "k", Way: settle.Yours}},
 			Undone: []settle.Decision{{Key: "l", Way: settle.Base}}},
 		Mends: []plan.Mend{{Path: "f", Before: "a", After: "b"}}, Made: []plan.Made{{Path: "g", Text: "c"}},
-		Wishes: replay.Wishes{id: {Leave: true}}, TakeOver: Finish,
+		Requests: replay.Requests{id: {Leave: true}}, TakeOver: Finish,
 		Runs: []string{"make"}, Carry: true, Read: map[string]object.ID{"f": id},
 		PutAside: map[settle.Key]string{"k": "later"},
 		Accepted: &Waypoint{Name: "1"}, Checked: &Checked{Command: "true"}, LastCheck: 1}

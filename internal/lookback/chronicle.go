@@ -42,15 +42,15 @@ type Entry struct {
 	Of     Side             // the side it was on in the last recovery here
 }
 
-// Landmark is a place of a history to jump to.
-type Landmark struct {
+// Bookmark is a place of a history to jump to.
+type Bookmark struct {
 	Commit object.ID
 	Words  string
 }
 
 // Chronicle is a history that is read on demand. It is not safe for concurrent use.
 type Chronicle struct {
-	Landmarks []Landmark
+	Bookmarks []Bookmark
 	Tips      []object.ID
 	Untold    error // why it does not have what Dorvik did here; nil where it has
 
@@ -220,7 +220,7 @@ func (c *Chronicle) partAt(d *history.Divergence) {
 		return
 	}
 	c.parted[d.Bases[0]] = true
-	c.Landmarks = append(c.Landmarks, Landmark{d.Bases[0], "where the lines part"})
+	c.Bookmarks = append(c.Bookmarks, Bookmark{d.Bases[0], "where the lines part"})
 }
 
 // pushed records that the remote has all commits of the branch except some.
@@ -297,7 +297,7 @@ func (c *Chronicle) joins(ctx context.Context, b vcs.Branch, points []*ledger.Wa
 			return err
 		}
 		if told == 1 && c.own {
-			c.Landmarks = append(c.Landmarks, Landmark{p.After, "the last recovery here"})
+			c.Bookmarks = append(c.Bookmarks, Bookmark{p.After, "the last recovery here"})
 			if err := c.sides(ctx, p); err != nil {
 				return err
 			}

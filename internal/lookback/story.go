@@ -65,7 +65,7 @@ func (h *History) storyOf(ctx context.Context, name string, st *ledger.State, po
 			}
 		}
 		if open == nil {
-			s.Position.Wishes = st.Wishes
+			s.Position.Requests = st.Requests
 		}
 		if open == nil && s.Position.Trivial() == plan.NotTrivial {
 			return s, h.tell(ctx, s, st.Route, &st.Decisions, st.Amends(), st.Checked)
@@ -113,7 +113,7 @@ func (h *History) retell(ctx context.Context, s *Story, tracking string) error {
 		}
 	}
 	s.Position.Branch.Name, s.Position.Past = p.Branch, true
-	s.Tip, s.Position.Wishes = p.After, p.Wishes
+	s.Tip, s.Position.Requests = p.After, p.Requests
 	if tracking != "" {
 		up, err := h.Repo.Ref(ctx, tracking)
 		if err != nil {

@@ -307,7 +307,7 @@ func (a *Accounts) undecided(j *Join, decisions *settle.Decisions) map[string]bo
 			out[path] = path != ""
 		}
 	}
-	for _, m := range j.Makings {
+	for _, m := range j.Regenerations {
 		if m.Made {
 			out[m.Path] = true
 		}
@@ -334,11 +334,11 @@ func mended(p *Position, j *Join, line string) bool {
 func editedIn(p *Position, j *Join) (out []Mend) {
 	for i := range j.Steps {
 		st := &j.Steps[i]
-		wish := p.Wishes[st.Commit.ID]
-		if wish.Edits == nil {
+		request := p.Requests[st.Commit.ID]
+		if request.Edits == nil {
 			continue
 		}
-		for _, one := range wish.Edits.List {
+		for _, one := range request.Edits.List {
 			if slices.Contains(st.Edited, one.Path) {
 				out = append(out, Mend(one))
 			}
@@ -367,8 +367,8 @@ func (rd *Reader) FilesOf(st *replay.Step) (out []string, err error) {
 	return out, nil
 }
 
-// Price is the cost of a wish.
-type Price struct {
+// Cost is the cost of a request.
+type Cost struct {
 	Left []LeftOut // that the result would not hold, beyond what it leaves out now
 	Asks int       // decisions that would be open
 	Lost error     // why the route could not be taken then

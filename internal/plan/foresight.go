@@ -249,6 +249,6 @@ func (f *Foresight) MayHold(j *Join, held []Holding) (steps []int, err error) {
 
 // TakenMends is the state before mends were taken.
 type TakenMends struct {
-	Mends  []Mend
-	Wishes replay.Wishes
+	Mends    []Mend
+	Requests replay.Requests
 }

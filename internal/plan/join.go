@@ -47,7 +47,7 @@ func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions
 		}
 	default:
 		err = j.take(replay.Rebase(ctx, pn.Engine, pn.Changes, p.Divergence.Yours, p.Divergence.Theirs, p.Theirs,
-			p.Wishes, resolve, progress))
+			p.Requests, resolve, progress))
 		if refused := (*replay.MergeCommitError)(nil); errors.As(err, &refused) {
 			j.Refused = refused
 			return j, nil
@@ -144,7 +144,7 @@ func (pn *Planner) goOnward(ctx context.Context, j *Join, p *Position, resolve r
 		j.Tree, err = pn.Tree(r.Onto)
 		return err
 	}
-	return j.take(replay.Onwards(ctx, pn.Engine, r.Todo, r.Onto, p.Wishes, resolve, progress))
+	return j.take(replay.Onwards(ctx, pn.Engine, r.Todo, r.Onto, p.Requests, resolve, progress))
 }
 
 // mend applies the mends to the joined tree. If the text has changed since, it merges them; a mend that conflicts is

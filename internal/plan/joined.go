@@ -47,18 +47,18 @@ type Amends struct {
 
 // Join is the result of a route with the decisions made so far.
 type Join struct {
-	Route   Route
-	Refused error         // why the route cannot be taken; the rest is then empty
-	Merge   *merge.Result // of a merge
-	Steps   []replay.Step // of a rebase
-	Stops   []Stop
-	Tree    object.ID // the joined tree, with stand-ins where Open is not 0
-	Open    int       // conflicts without a decision
-	Settled int
-	Mended  []Mend   // applied
-	Lost    []Mend   // that fit no longer
-	Makings []Making // files that are, or are to be, made anew
-	Carried *Carried
+	Route         Route
+	Refused       error         // why the route cannot be taken; the rest is then empty
+	Merge         *merge.Result // of a merge
+	Steps         []replay.Step // of a rebase
+	Stops         []Stop
+	Tree          object.ID // the joined tree, with stand-ins where Open is not 0
+	Open          int       // conflicts without a decision
+	Settled       int
+	Mended        []Mend         // applied
+	Lost          []Mend         // that fit no longer
+	Regenerations []Regeneration // files that are, or are to be, made anew
+	Carried       *Carried
 
 	onto    object.ID      // of a pick: the commit that the first step stands on
 	work    *Uncommitted   // that is carried in the place of the position's; nil for that
@@ -280,8 +280,8 @@ func DecidedIn(j *Join, all *settle.Decisions) (out []settle.Decision) {
 	return out
 }
 
-// Making is a generated file that its command must generate again.
-type Making struct {
+// Regeneration is a generated file that its command must generate again.
+type Regeneration struct {
 	Path    string
 	Command string // run in the file's folder
 	Made    bool   // for the very tree that is joined
@@ -297,12 +297,12 @@ type Made struct {
 }
 
 // Unmade returns the files that are not generated yet.
-func (j *Join) Unmade() (out []Making) {
-	return slices.DeleteFunc(slices.Clone(j.Makings), func(m Making) bool { return m.Made })
+func (j *Join) Unmade() (out []Regeneration) {
+	return slices.DeleteFunc(slices.Clone(j.Regenerations), func(m Regeneration) bool { return m.Made })
 }
 
 // Sentence describes what happened to the file.
-func (m Making) Sentence() string {
+func (m Regeneration) Sentence() string {
 	switch {
 	case !m.Made:
 		return m.Path + " was not regenerated: “" + m.Command + "” did not run, or failed. It is yours where " +
@@ -315,7 +315,7 @@ func (m Making) Sentence() string {
 
 // amended reports whether mends or generated files changed the joined tree.
 func (j *Join) amended() bool {
-	return len(j.Mended) > 0 || slices.ContainsFunc(j.Makings, func(m Making) bool { return m.Made && !m.Same })
+	return len(j.Mended) > 0 || slices.ContainsFunc(j.Regenerations, func(m Regeneration) bool { return m.Made && !m.Same })
 }
 
 // WithoutTexts removes the texts. The joined tree has them.

@@ -7,8 +7,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
-// makings returns the files that are to be generated again. It skips uncommitted work.
-func (pn *Planner) makings(j *Join, decisions *settle.Decisions) (out []Making) {
+// regenerations returns the files that are to be generated again. It skips uncommitted work.
+func (pn *Planner) regenerations(j *Join, decisions *settle.Decisions) (out []Regeneration) {
 	decisions = decisions.Indexed()
 	for _, stop := range j.Stops {
 		if stop.Uncommitted {
@@ -19,10 +19,10 @@ func (pn *Planner) makings(j *Join, decisions *settle.Decisions) (out []Making) 
 			for _, q := range f.Questions {
 				d, _, ok := decisions.For(q)
 				if !ok || d.Way != settle.Anew ||
-					slices.ContainsFunc(out, func(m Making) bool { return m.Path == f.Path }) {
+					slices.ContainsFunc(out, func(m Regeneration) bool { return m.Path == f.Path }) {
 					continue
 				}
-				out = append(out, Making{Path: f.Path, Command: f.Command()})
+				out = append(out, Regeneration{Path: f.Path, Command: f.Command()})
 			}
 		}
 	}
@@ -32,7 +32,7 @@ func (pn *Planner) makings(j *Join, decisions *settle.Decisions) (out []Making) 
 // makeAnew replaces files by what their commands generated for this tree. It skips files that were mended by hand.
 func (pn *Planner) makeAnew(j *Join, decisions *settle.Decisions, made []Made) error {
 	from, edits := j.Tree, map[string]object.Entry{}
-	for _, m := range pn.makings(j, decisions) {
+	for _, m := range pn.regenerations(j, decisions) {
 		if slices.ContainsFunc(j.Mended, func(by Mend) bool { return by.Path == m.Path }) {
 			continue
 		}
@@ -50,7 +50,7 @@ func (pn *Planner) makeAnew(j *Join, decisions *settle.Decisions, made []Made) e
 				edits[m.Path] = object.Entry{Mode: e.Mode, ID: id}
 			}
 		}
-		j.Makings = append(j.Makings, m)
+		j.Regenerations = append(j.Regenerations, m)
 	}
 	if len(edits) == 0 {
 		return nil

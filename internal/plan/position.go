@@ -39,10 +39,10 @@ type Position struct {
 
 	Kind Kind // what it is a position of; nil stands for Following
 	// what git left half done, and is taken over: gone on with or, where it is Following, joined anew
-	Stuck   *Stuck
-	Wishes  replay.Wishes // what is to become of single commits of yours
-	Carried *Uncommitted  // what is to be brought along; nil where it stays as it is
-	Past    bool          // it is told afterwards: what is on a remote now need not have been there then
+	Stuck    *Stuck
+	Requests replay.Requests // what is to become of single commits of yours
+	Carried  *Uncommitted    // what is to be brought along; nil where it stays as it is
+	Past     bool            // it is told afterwards: what is on a remote now need not have been there then
 }
 
 // Kind tells what a position is for. It is one of Following, *Picking, *Resuming, Returning and BringingBack.

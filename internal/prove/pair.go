@@ -110,7 +110,7 @@ func halvings(n int) (d int) {
 // asMended applies known mends to a tree, so that the search finds something new.
 func (pr *Prover) asMended(tree object.ID) (object.ID, error) {
 	var edits []merge.TextEdit
-	for _, w := range pr.Ledger.State().Wishes {
+	for _, w := range pr.Ledger.State().Requests {
 		if w.Edits != nil {
 			edits = append(edits, w.Edits.List...)
 		}

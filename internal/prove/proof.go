@@ -16,18 +16,18 @@ import (
 
 // Unchecked is a joined result with the way to check it.
 type Unchecked struct {
-	Built   plan.Built
-	Terms   *Terms // what it is checked by, and what that goes by; nil where no check was found
-	Agreed  bool   // it may be run
-	Misfits []plan.Misfit
-	Holds   []plan.Holding // the mends, with what each becomes part of
-	Mends   []misfit.Mend  // of them, where it is certain what to do
-	MayHold []int          // steps of a rebase that could hold all of those, too
-	Making  bool           // files are to be made anew before it is checked
-	ToMake  []*Terms       // by these commands
-	MayMake bool           // which were agreed to before
-	Passed  *check.Report  // an earlier run on the same tree; nil where there is none that passed
-	Each    []Each         // how the new commits stand, as far as that is known
+	Built        plan.Built
+	Terms        *Terms // what it is checked by, and what that goes by; nil where no check was found
+	Agreed       bool   // it may be run
+	Misfits      []plan.Misfit
+	Holds        []plan.Holding // the mends, with what each becomes part of
+	Mends        []misfit.Mend  // of them, where it is certain what to do
+	MayHold      []int          // steps of a rebase that could hold all of those, too
+	Regeneration bool           // files are to be made anew before it is checked
+	ToMake       []*Terms       // by these commands
+	MayMake      bool           // which were agreed to before
+	Passed       *check.Report  // an earlier run on the same tree; nil where there is none that passed
+	Each         []Each         // how the new commits stand, as far as that is known
 	// every commit is to be checked
 	WantsEach bool
 	State     ledger.State
@@ -58,7 +58,7 @@ func (pr *Prover) ToCheck(ctx context.Context, p *plan.Position, j *plan.Join) (
 	if u.MayHold, err = pr.Planner.Foresight.MayHold(j, u.Holds); err != nil {
 		return nil, err
 	}
-	u.Making = len(j.Unmade()) > 0
+	u.Regeneration = len(j.Unmade()) > 0
 	if u.ToMake, u.MayMake, err = pr.ToMake(ctx, p, j); err != nil {
 		return nil, err
 	}

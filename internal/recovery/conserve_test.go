@@ -26,11 +26,11 @@ import (
 // plot is a history small enough to be taken apart: files, and on each side commits of
 // edits, each edit the seed of what it does.
 type plot struct {
-	base    files
-	sides   [2][][]uint64
-	route   plan.Route
-	decides uint64
-	wishes  []replay.Wish // of the commits of yours, in order
+	base     files
+	sides    [2][][]uint64
+	route    plan.Route
+	decides  uint64
+	requests []replay.Request // of the commits of yours, in order
 }
 
 func newPlot(r *rand.Rand, n int) *plot {
@@ -50,7 +50,7 @@ func newPlot(r *rand.Rand, n int) *plot {
 		}
 	}
 	for range p.sides[0] {
-		p.wishes = append(p.wishes, replay.Wish{Leave: r.IntN(3) == 0, Into: r.IntN(3) == 0, Keep: r.IntN(2) == 0})
+		p.requests = append(p.requests, replay.Request{Leave: r.IntN(3) == 0, Into: r.IntN(3) == 0, Keep: r.IntN(2) == 0})
 	}
 	return p
 }
@@ -140,9 +140,9 @@ func (pl *plot) play(t *testing.T) *outcome {
 		out.p.Divergence, err = history.Diverge(t.Context(), w.Planner.Store, tips[0], tips[1])
 	}
 	require.NoError(t, err)
-	if out.p.Wishes = (replay.Wishes{}); pl.route == plan.Rebase {
+	if out.p.Requests = (replay.Requests{}); pl.route == plan.Rebase {
 		for i, id := range lines[0] {
-			out.p.Wishes[id] = pl.wishes[i]
+			out.p.Requests[id] = pl.requests[i]
 		}
 	}
 	r := rand.New(rand.NewPCG(pl.decides, 0))
@@ -305,7 +305,7 @@ func (pl *plot) smaller() (out []*plot) {
 				less := *pl
 				less.sides[side] = slices.Delete(slices.Clone(commits), c, c+1)
 				if side == 0 {
-					less.wishes = slices.Delete(slices.Clone(pl.wishes), c, c+1)
+					less.requests = slices.Delete(slices.Clone(pl.requests), c, c+1)
 				}
 				out = append(out, &less)
 			}

@@ -81,7 +81,7 @@ func TestHooksRunAsByGit(t *testing.T) {
 			}
 			s := tm.session()
 			if c.reword {
-				require.NoError(t, s.Ledger.Wish(idOf(t, tm.mine.Git("rev-parse", "main")), replay.Wish{Message: "new\n"}))
+				require.NoError(t, s.Ledger.Request(idOf(t, tm.mine.Git("rev-parse", "main")), replay.Request{Message: "new\n"}))
 			}
 			before := tm.mine.Git("rev-parse", "main")
 			p, j, b := ready(t, s, c.route, settle.Theirs)

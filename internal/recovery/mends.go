@@ -18,7 +18,7 @@ type Mends struct {
 
 // Take stores offered mends. before restores the earlier state with Ledger.GiveBackMends.
 func (m *Mends) Take(j *plan.Join, held []plan.Holding) (before *plan.TakenMends, err error) {
-	before = &plan.TakenMends{Mends: m.ledger.State().Mends, Wishes: m.ledger.State().Wishes}
+	before = &plan.TakenMends{Mends: m.ledger.State().Mends, Requests: m.ledger.State().Requests}
 	type place struct {
 		in   int
 		path string
@@ -59,9 +59,9 @@ func (m *Mends) Take(j *plan.Join, held []plan.Holding) (before *plan.TakenMends
 			err = m.ledger.AddMend(plan.Mend{Path: at.path, Before: text, After: after})
 		} else {
 			id := j.Steps[at.in].Commit.ID
-			wish := m.ledger.State().Wishes[id]
-			wish.Edits = wish.Edits.With(merge.TextEdit{Path: at.path, Before: text, After: after})
-			err = m.ledger.Wish(id, wish)
+			request := m.ledger.State().Requests[id]
+			request.Edits = request.Edits.With(merge.TextEdit{Path: at.path, Before: text, After: after})
+			err = m.ledger.Request(id, request)
 		}
 		if err != nil {
 			return nil, err
@@ -74,7 +74,7 @@ func (m *Mends) Take(j *plan.Join, held []plan.Holding) (before *plan.TakenMends
 // as a mend of the whole. in names the commit.
 func (m *Mends) ByHand(p *plan.Position, j *plan.Join, mend plan.Mend) (before *plan.TakenMends, in string,
 	err error) {
-	before = &plan.TakenMends{Mends: m.ledger.State().Mends, Wishes: m.ledger.State().Wishes}
+	before = &plan.TakenMends{Mends: m.ledger.State().Mends, Requests: m.ledger.State().Requests}
 	step, err := m.stepOf(p, j, mend)
 	if err != nil {
 		return nil, "", err
@@ -84,9 +84,9 @@ func (m *Mends) ByHand(p *plan.Position, j *plan.Join, mend plan.Mend) (before *
 		return before, in, m.ledger.AddMend(mend)
 	}
 	c := j.Steps[step].Commit
-	wish := m.ledger.State().Wishes[c.ID]
-	wish.Edits = wish.Edits.With(merge.TextEdit(mend))
-	return before, "“" + c.Subject() + "”", m.ledger.Wish(c.ID, wish)
+	request := m.ledger.State().Requests[c.ID]
+	request.Edits = request.Edits.With(merge.TextEdit(mend))
+	return before, "“" + c.Subject() + "”", m.ledger.Request(c.ID, request)
 }
 
 // stepOf returns the step that wrote the changed lines, or -1.

@@ -144,7 +144,7 @@ func (s *Session) Home(ctx context.Context, fetch bool) (home *plan.Position, er
 		}
 	}
 	if err == nil {
-		home.Wishes = s.Ledger.State().Wishes
+		home.Requests = s.Ledger.State().Requests
 	}
 	return home, err
 }

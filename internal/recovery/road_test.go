@@ -40,33 +40,33 @@ func newRoad(t *testing.T) (*team, map[string]object.ID) {
 	return tm, ids
 }
 
-// TestWishesAreAsGitDoes has commits be left out, reworded, kept and joined with the one before,
+// TestRequestsAreAsGitDoes has commits be left out, reworded, kept and joined with the one before,
 // and compares with git told the same.
-func TestWishesAreAsGitDoes(t *testing.T) {
+func TestRequestsAreAsGitDoes(t *testing.T) {
 	t.Parallel()
 	const shown = "--format=%an|%ae|%ad|%T%n%B"
 	for name, c := range map[string]struct {
-		wishes map[string]replay.Wish
-		list   string // for git's list, in which NAME stands for the line of that commit
-		edits  string // for git's messages
+		requests map[string]replay.Request
+		list     string // for git's list, in which NAME stands for the line of that commit
+		edits    string // for git's messages
 	}{
 		"none":     {nil, "", ""},
-		"left out": {map[string]replay.Wish{"b": {Leave: true}}, "/Add b/d", ""},
-		"all left out": {map[string]replay.Wish{"a": {Leave: true}, "b": {Leave: true}, "c": {Leave: true},
+		"left out": {map[string]replay.Request{"b": {Leave: true}}, "/Add b/d", ""},
+		"all left out": {map[string]replay.Request{"a": {Leave: true}, "b": {Leave: true}, "c": {Leave: true},
 			"d": {Leave: true}, "e": {Leave: true}}, "s/^pick/drop/", ""},
-		"reworded": {map[string]replay.Wish{"c": {Message: "See\n\nwhy\n"}}, "/Add c/s/^pick/reword/",
+		"reworded": {map[string]replay.Request{"c": {Message: "See\n\nwhy\n"}}, "/Add c/s/^pick/reword/",
 			`printf 'See\n\nwhy\n' >`},
-		"joined":       {map[string]replay.Wish{"c": {Into: true}}, "/Add c/s/^pick/squash/", ""},
-		"three in one": {map[string]replay.Wish{"b": {Into: true}, "c": {Into: true}}, "/Add [bc]/s/^pick/squash/", ""},
-		"joined, and its message": {map[string]replay.Wish{"c": {Into: true, Message: "Both\n"}}, "/Add " +
+		"joined":       {map[string]replay.Request{"c": {Into: true}}, "/Add c/s/^pick/squash/", ""},
+		"three in one": {map[string]replay.Request{"b": {Into: true}, "c": {Into: true}}, "/Add [bc]/s/^pick/squash/", ""},
+		"joined, and its message": {map[string]replay.Request{"c": {Into: true, Message: "Both\n"}}, "/Add " +
 			"c/s/^pick/squash/",
 			`printf 'Both\n' >`},
-		"joined with one before that is left out": {map[string]replay.Wish{"b": {Leave: true}, "c": {Into: true}},
+		"joined with one before that is left out": {map[string]replay.Request{"b": {Leave: true}, "c": {Into: true}},
 			"/Add b/d;/Add c/s/^pick/squash/", ""},
-		"edited": {map[string]replay.Wish{"b": {Edits: (*replay.Edits)(nil).With(merge.TextEdit{Path: "b.txt",
+		"edited": {map[string]replay.Request{"b": {Edits: (*replay.Edits)(nil).With(merge.TextEdit{Path: "b.txt",
 			Before: "b\n",
 			After:  "edited\n"})}}, "/Add b/a exec sed -i s/b/edited/ b.txt && git commit -q -a --amend --no-edit", ""},
-		"the first cannot be joined": {map[string]replay.Wish{"a": {Into: true}}, "", ""},
+		"the first cannot be joined": {map[string]replay.Request{"a": {Into: true}}, "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
@@ -83,8 +83,8 @@ func TestWishesAreAsGitDoes(t *testing.T) {
 			theirs.Git("rebase", "-q", "-i", "--empty=drop", "origin/main")
 
 			s := tm.session()
-			for name, wish := range c.wishes {
-				require.NoError(t, s.Ledger.Wish(ids[name], wish))
+			for name, request := range c.requests {
+				require.NoError(t, s.Ledger.Request(ids[name], request))
 			}
 			s.Close()
 			s = tm.session() // they are kept
@@ -99,13 +99,13 @@ func TestWishesAreAsGitDoes(t *testing.T) {
 			p, err = s.Locate(t.Context(), false)
 			require.NoError(t, err)
 			require.NoError(t, s.Ledger.Sync(p))
-			assert.Len(t, s.Ledger.State().Wishes, len(c.wishes), "an undo keeps them")
+			assert.Len(t, s.Ledger.State().Requests, len(c.requests), "an undo keeps them")
 		})
 	}
 }
 
-// TestWhatAWishCosts tells what would be lost and asked before it is so.
-func TestWhatAWishCosts(t *testing.T) {
+// TestWhatARequestCosts tells what would be lost and asked before it is so.
+func TestWhatARequestCosts(t *testing.T) {
 	t.Parallel()
 	tm := newTeam(t)
 	tm.mine.Commit("one", "f", strings.Replace(base, "two", "TWO", 1))
@@ -118,15 +118,15 @@ func TestWhatAWishCosts(t *testing.T) {
 	s := tm.session()
 	p, j, _ := ready(t, s, plan.Rebase, settle.Theirs)
 	st := s.Ledger.State()
-	pr, err := s.Workspace.Price(t.Context(), p, &st, j, one, replay.Wish{Leave: true})
+	pr, err := s.Workspace.Cost(t.Context(), p, &st, j, one, replay.Request{Leave: true})
 	require.NoError(t, err)
 	assert.Equal(t, 1, pr.Asks, "the next one changes what it wrote")
-	pr, err = s.Workspace.Price(t.Context(), p, &st, j, three, replay.Wish{Leave: true})
+	pr, err = s.Workspace.Cost(t.Context(), p, &st, j, three, replay.Request{Leave: true})
 	require.NoError(t, err)
 	require.Len(t, pr.Left, 1)
 	assert.Equal(t, "three", pr.Left[0].Text)
 	assert.Zero(t, pr.Asks)
-	assert.Empty(t, s.Ledger.State().Wishes, "nothing is kept of it")
+	assert.Empty(t, s.Ledger.State().Requests, "nothing is kept of it")
 }
 
 // TestAnEditThatFitsNoLonger is not made, and told; one whose file became another is joined with it.
@@ -140,19 +140,19 @@ func TestAnEditThatFitsNoLonger(t *testing.T) {
 	edits := (*replay.Edits)(nil).With(merge.TextEdit{Path: "a.txt", Before: "other\n", After: "new\n"}).
 		With(merge.TextEdit{Path: "gone.txt", Before: "x\n", After: "y\n"}).
 		With(merge.TextEdit{Path: "f.txt", Before: "0\n1\n2\n3\n4\nf\n", After: "zero\n1\n2\n3\n4\nf\n"})
-	p.Wishes = replay.Wishes{ids["a"]: {Edits: edits}, ids["b"]: {Leave: true, Edits: edits}}
+	p.Requests = replay.Requests{ids["a"]: {Edits: edits}, ids["b"]: {Leave: true, Edits: edits}}
 	j, err := s.Planner.Join(t.Context(), p, plan.Rebase, &settle.Decisions{}, plan.Amends{}, nil)
 	require.NoError(t, err)
 	assert.Equal(t, edits.List, j.Steps[0].Unfit)
 	assert.Len(t, j.Steps[1].Unfit, 3, "what is left out holds no edits")
 	assert.Len(t, j.Lost, 6)
-	require.NoError(t, s.Ledger.Wish(ids["a"], replay.Wish{Edits: edits}))
+	require.NoError(t, s.Ledger.Request(ids["a"], replay.Request{Edits: edits}))
 	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "none", Before: "1\n", After: "2\n"}))
 	for _, m := range append(j.Lost[:3:3], s.Ledger.State().Mends...) {
 		require.NoError(t, s.Ledger.LetGo(m))
 	}
 	assert.Empty(t, s.Ledger.State().Mends)
-	assert.Empty(t, s.Ledger.State().Wishes)
+	assert.Empty(t, s.Ledger.State().Requests)
 	files, err := s.Planner.FilesOf(&j.Steps[2])
 	require.NoError(t, err)
 	assert.Equal(t, []string{"c.txt"}, files)

@@ -288,15 +288,15 @@ func (s *Session) SettleBy(ctx context.Context, p *plan.Position, route plan.Rou
 	}
 }
 
-// Price computes the cost of a wish about one commit.
-func (w *Workspace) Price(ctx context.Context, p *plan.Position, st *ledger.State, now *plan.Join, commit object.ID,
-	wish replay.Wish) (*plan.Price, error) {
+// Cost computes the cost of a request about one commit.
+func (w *Workspace) Cost(ctx context.Context, p *plan.Position, st *ledger.State, now *plan.Join, commit object.ID,
+	request replay.Request) (*plan.Cost, error) {
 	then := *p
-	then.Wishes = maps.Clone(p.Wishes)
-	if then.Wishes == nil {
-		then.Wishes = replay.Wishes{}
+	then.Requests = maps.Clone(p.Requests)
+	if then.Requests == nil {
+		then.Requests = replay.Requests{}
 	}
-	then.Wishes[commit] = wish
+	then.Requests[commit] = request
 	j, err := w.Planner.Join(ctx, &then, st.Route, &st.Decisions, st.Amends(), nil)
 	if err != nil {
 		return nil, err
@@ -309,7 +309,7 @@ func (w *Workspace) Price(ctx context.Context, p *plan.Position, st *ledger.Stat
 	if err != nil {
 		return nil, err
 	}
-	pr := &plan.Price{Asks: j.Open, Lost: j.Refused}
+	pr := &plan.Cost{Asks: j.Open, Lost: j.Refused}
 	for _, l := range after {
 		if !slices.ContainsFunc(before, l.Same) {
 			pr.Left = append(pr.Left, l)

@@ -67,7 +67,7 @@ func (s *Session) standing(ctx context.Context) *plan.Position {
 	if err != nil {
 		return nil
 	}
-	p.Wishes = s.Ledger.State().Wishes
+	p.Requests = s.Ledger.State().Requests
 	return p
 }
 

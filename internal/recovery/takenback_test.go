@@ -58,7 +58,7 @@ func TestWhatTheirsTookBackIsRemarkedOn(t *testing.T) {
 				assert.Equal(t, []string{"your commit " + w.Planner.Short(yours.ID) + " “" + yours.Subject() + "” makes a change " +
 					"again that Ada Sund took back in " + w.Planner.Short(theirs.ID)}, said, route)
 				if route == plan.Rebase {
-					p.Wishes = replay.Wishes{p.Divergence.Yours[0].ID: {Leave: true}}
+					p.Requests = replay.Requests{p.Divergence.Yours[0].ID: {Leave: true}}
 					j, err = w.Planner.Join(t.Context(), p, plan.Rebase, &settle.Decisions{}, plan.Amends{}, nil)
 					require.NoError(t, err)
 					assert.Empty(t, j.Remarks(), "it is left out")

@@ -132,7 +132,7 @@ func (s *checkScreen) enter() tea.Cmd {
 			s.offered, s.held, s.needed, s.mayHold = v.Mends, v.Holds, v.Holds, v.MayHold
 			s.job.each.set(v.Each)
 			switch {
-			case v.Making:
+			case v.Regeneration:
 				if s.making, s.makes, s.mayMake = true, v.ToMake, v.MayMake; v.MayMake {
 					return s.makeAnew()
 				}

@@ -18,7 +18,7 @@ func (s *checkScreen) view(w, h int) term.Page {
 	case !s.ready:
 		return p
 	case s.making:
-		return s.page().makingPage(p, w, h)
+		return s.page().regenerationPage(p, w, h)
 	case s.terms == nil:
 		p.Say(w, term.Line{}.Bold(term.Bright, "No check was found. ").
 			Add(term.Plain, "Nothing in this project tells how it is built or tested."))
@@ -70,8 +70,8 @@ func (s *checkScreen) view(w, h int) term.Page {
 	return p
 }
 
-// makingPage lists the files that must be made again before the check.
-func (s checkPage) makingPage(p term.Page, w, h int) term.Page {
+// regenerationPage lists the files that must be made again before the check.
+func (s checkPage) regenerationPage(p term.Page, w, h int) term.Page {
 	todo := s.job.join.Unmade()
 	if len(todo) == 0 {
 		return p
@@ -194,7 +194,7 @@ func (s checkPage) consentNote(p *term.Page, w, h int) {
 
 func (s checkPage) mendedNote(p *term.Page, w int) {
 	if s.job.join != nil {
-		for _, m := range s.job.join.Makings {
+		for _, m := range s.job.join.Regenerations {
 			p.Say(w, term.Text(term.Plain, m.Sentence()))
 		}
 	}

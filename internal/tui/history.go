@@ -37,7 +37,7 @@ type historyScreen struct {
 	only  bool   // only what is found is shown
 	found []int  // of entries
 
-	place  int // the landmark gone to last, from 1; 0 is the newest
+	place  int // the bookmark gone to last, from 1; 0 is the newest
 	marked []object.ID
 }
 
@@ -232,9 +232,9 @@ func (s *historyScreen) actions() []action {
 		out = append(out, act(keys.Following, "next found", func() tea.Cmd { return s.next(1) }),
 			act(keys.Previous, "", func() tea.Cmd { return s.next(-1) }))
 	}
-	if s.c != nil && len(s.c.Landmarks) > 0 && !s.only {
-		out = append(out, act(keys.Left, "landmarks", func() tea.Cmd { return s.landmark(-1) }),
-			also(keys.Right, func() tea.Cmd { return s.landmark(1) }))
+	if s.c != nil && len(s.c.Bookmarks) > 0 && !s.only {
+		out = append(out, act(keys.Left, "landmarks", func() tea.Cmd { return s.bookmark(-1) }),
+			also(keys.Right, func() tea.Cmd { return s.bookmark(1) }))
 	}
 	if s.rev == "" {
 		out = append(out, act(keys.Compare, "", func() tea.Cmd { return openBranches(s.job) }))
@@ -259,15 +259,15 @@ func (s *historyScreen) leave() tea.Cmd {
 	return nil
 }
 
-// landmark goes to the next landmark.
-func (s *historyScreen) landmark(by int) tea.Cmd {
-	n := len(s.c.Landmarks) + 1
+// bookmark goes to the next bookmark.
+func (s *historyScreen) bookmark(by int) tea.Cmd {
+	n := len(s.c.Bookmarks) + 1
 	s.place = ((s.place+by)%n + n) % n
 	if s.place == 0 {
 		s.job.flash = term.Text(term.Plain, "The newest commit.")
 		return s.list.to(0)
 	}
-	at := s.c.Landmarks[s.place-1]
+	at := s.c.Bookmarks[s.place-1]
 	s.job.flash = term.Text(term.Plain, words.Sentence(at.Words))
 	return s.goToCommit(at.Commit)
 }

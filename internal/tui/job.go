@@ -160,7 +160,7 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 		}
 		st := j.s.Ledger.State()
 		now := *pos
-		now.Wishes = st.Wishes
+		now.Requests = st.Requests
 		join, err := j.s.Planner.Join(ctx, &now, st.Route, &st.Decisions, st.Amends(), progress)
 		if err != nil {
 			return nil, err

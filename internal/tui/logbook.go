@@ -232,7 +232,7 @@ func (s *logbookScreen) view(w, h int) term.Page {
 	rows := s.rows.on(nil, w)
 	for i := range s.entries {
 		e := &s.entries[i]
-		rows.item(term.Text(term.Dim, words.Ago(s.job.now(), e.When)).Fit(14).Mark(markOfDeed(e.What)).
+		rows.item(term.Text(term.Dim, words.Ago(s.job.now(), e.When)).Fit(14).Mark(markOfEvent(e.What)).
 			Add(term.Plain, e.Sentence(s.job.s.Planner.Short(e.To))).Add(term.Dim, "   "+e.Name()))
 	}
 	foot := s.kept(w)
@@ -280,8 +280,8 @@ func (s *logbookScreen) kept(w int) (p term.Page) {
 	return p
 }
 
-// markOfDeed returns the mark of a deed.
-func markOfDeed(d ledger.Deed) term.Mark {
+// markOfEvent returns the mark of a event.
+func markOfEvent(d ledger.Event) term.Mark {
 	switch d {
 	case ledger.Undone:
 		return term.MarkBehind

@@ -119,7 +119,7 @@ func (s *pushScreen) inTheWay(p *term.Page, w int) {
 // leftNote counts what is left out, as the list below shows, with other remarks.
 func (s *pushScreen) leftNote(p *term.Page, w int) {
 	if s.job.join != nil {
-		for _, m := range s.job.join.Makings {
+		for _, m := range s.job.join.Regenerations {
 			if m.Made {
 				p.Say(w, term.Line{}.Mark(term.MarkJoined).Add(term.Plain, m.Sentence()))
 			} else {
@@ -285,7 +285,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 
 // withMend describes the commit that holds the mends.
 func (s *pushScreen) withMend() string {
-	made := slices.ContainsFunc(s.job.join.Makings, func(m plan.Making) bool { return m.Made && !m.Same })
+	made := slices.ContainsFunc(s.job.join.Regenerations, func(m plan.Regeneration) bool { return m.Made && !m.Same })
 	switch {
 	case len(s.job.join.Mended) > 0:
 		return ", with the mend"

@@ -24,20 +24,20 @@ type roadScreen struct {
 	besides
 	list    list // of the commits
 	way     int  // the marked way of it
-	prices  map[wished]*plan.Price
+	costs   map[requested]*plan.Cost
 	changed bool
 }
 
-// wished is a commit and a possible fate.
-type wished struct {
-	commit object.ID
-	wish   replay.Wish
+// requested is a commit and a possible outcome.
+type requested struct {
+	commit  object.ID
+	request replay.Request
 }
 
-// fate is one thing that can happen to a commit.
-type fate struct {
-	name string
-	wish replay.Wish
+// outcome is one thing that can happen to a commit.
+type outcome struct {
+	name    string
+	request replay.Request
 }
 
 // hasRoad reports whether commits of yours are being replayed and are not on the branch yet.
@@ -55,7 +55,7 @@ func roadAction(j *job, at *plan.Attributed) []action {
 
 // openRoad shows the road, at the commit of a conflict if at is not nil.
 func openRoad(j *job, at *plan.Attributed) tea.Cmd {
-	s := &roadScreen{job: j, besides: j.newBeside(), prices: map[wished]*plan.Price{}}
+	s := &roadScreen{job: j, besides: j.newBeside(), costs: map[requested]*plan.Cost{}}
 	s.list = list{rows: func() int { return len(j.join.Steps) }, turned: s.turned}
 	if s.fromSettle = at != nil; at != nil {
 		for i := range j.join.Steps {
@@ -77,58 +77,58 @@ func (s *roadScreen) fixed(i int) bool {
 	return r != nil && i < len(r.Todo) && r.Todo[i].Stands
 }
 
-// fates returns the possible fates of a commit, including its present one.
-func (s *roadScreen) fates(i int) (out []fate) {
+// outcomes returns the possible outcomes of a commit, including its present one.
+func (s *roadScreen) outcomes(i int) (out []outcome) {
 	if s.fixed(i) {
 		return nil
 	}
 	st := &s.job.join.Steps[i]
-	wish := s.job.pos.Wishes[st.Commit.ID]
-	add := func(name string, w replay.Wish) {
-		w.Message, w.Edits = wish.Message, wish.Edits
-		out = append(out, fate{name, w})
+	request := s.job.pos.Requests[st.Commit.ID]
+	add := func(name string, w replay.Request) {
+		w.Message, w.Edits = request.Message, request.Edits
+		out = append(out, outcome{name, w})
 	}
-	if st.Outcome == replay.AlreadyThere || st.Outcome == replay.Emptied || wish.Keep {
-		add("not needed", replay.Wish{})
-		add("kept all the same", replay.Wish{Keep: true})
+	if st.Outcome == replay.AlreadyThere || st.Outcome == replay.Emptied || request.Keep {
+		add("not needed", replay.Request{})
+		add("kept all the same", replay.Request{Keep: true})
 		return out
 	}
-	add("made again", replay.Wish{})
+	add("made again", replay.Request{})
 	if st.CanLeave() {
-		add("left out", replay.Wish{Leave: true})
+		add("left out", replay.Request{Leave: true})
 	}
-	if wish.Into || replay.CanGoInto(s.job.join.Steps, i) {
-		add("part of the one before", replay.Wish{Into: true})
+	if request.Into || replay.CanGoInto(s.job.join.Steps, i) {
+		add("part of the one before", replay.Request{Into: true})
 	}
 	return out
 }
 
-// is returns the present fate of a commit.
+// is returns the present outcome of a commit.
 func (s *roadScreen) is(i int) int {
-	wish := s.job.pos.Wishes[s.job.join.Steps[i].Commit.ID]
-	for k, f := range s.fates(i) {
-		if f.wish == wish {
+	request := s.job.pos.Requests[s.job.join.Steps[i].Commit.ID]
+	for k, f := range s.outcomes(i) {
+		if f.request == request {
 			return k
 		}
 	}
 	return 0
 }
 
-// turned computes the costs of the marked commit's other fates in the background.
+// turned computes the costs of the marked commit's other outcomes in the background.
 func (s *roadScreen) turned() tea.Cmd {
 	s.way = s.is(s.list.row)
 	var cmds []tea.Cmd
-	for k, f := range s.fates(s.list.row) {
-		key := wished{s.step().Commit.ID, f.wish}
-		if k == s.way || s.prices[key] != nil {
+	for k, f := range s.outcomes(s.list.row) {
+		key := requested{s.step().Commit.ID, f.request}
+		if k == s.way || s.costs[key] != nil {
 			continue
 		}
 		pos, st, join := s.job.pos, s.job.st, s.job.join
 		cmds = append(cmds, s.besides.start(func(ctx context.Context) (then, error) {
-			price, err := s.job.s.Workspace.Price(ctx, pos, &st, join, key.commit, key.wish)
+			cost, err := s.job.s.Workspace.Cost(ctx, pos, &st, join, key.commit, key.request)
 			return func() tea.Cmd {
 				if s.job.join == join {
-					s.prices[key] = price
+					s.costs[key] = cost
 				}
 				return nil
 			}, err
@@ -139,13 +139,13 @@ func (s *roadScreen) turned() tea.Cmd {
 
 func (s *roadScreen) actions() []action {
 	var out []action
-	switch fates := s.fates(s.list.row); {
+	switch outcomes := s.outcomes(s.list.row); {
 	case s.way != s.is(s.list.row):
-		out = append(out, acts(keys.Next, "apply", func() tea.Cmd { return s.take(fates[s.way].wish) }))
+		out = append(out, acts(keys.Next, "apply", func() tea.Cmd { return s.take(outcomes[s.way].request) }))
 	case s.asked(s.list.row) >= 0:
 		out = append(out, acts(keys.Next, "go to its conflict", s.goToConflict))
 	}
-	n := len(s.fates(s.list.row))
+	n := len(s.outcomes(s.list.row))
 	if n > 1 {
 		out = append(out, act(keys.Written(keys.Digits[1], fmt.Sprintf("1–%d", n), ""), "mark what becomes of it",
 			s.mark(0)))
@@ -184,11 +184,11 @@ func (s *roadScreen) goToConflict() tea.Cmd {
 	return s.job.nav.toSettle(s.asked(s.list.row))
 }
 
-// take applies the marked fate and replays what follows.
-func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
+// take applies the marked outcome and replays what follows.
+func (s *roadScreen) take(request replay.Request) tea.Cmd {
 	id, row, was := s.step().Commit.ID, s.list.row, s.job.join.Open
-	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.Wish(id, wish) }, func() tea.Cmd {
-		s.changed, s.prices = true, map[wished]*plan.Price{}
+	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.Request(id, request) }, func() tea.Cmd {
+		s.changed, s.costs = true, map[requested]*plan.Cost{}
 		what := "Replayed again from there: nothing more is asked."
 		if more := s.job.join.Open - was; more > 0 {
 			what = "Replayed again from there: " + words.Count(more, "more decision is", "more decisions are") + " " +
@@ -202,7 +202,7 @@ func (s *roadScreen) take(wish replay.Wish) tea.Cmd {
 // reword opens the editor on the new message of the marked commit.
 func (s *roadScreen) reword() tea.Cmd {
 	st := s.step()
-	wish := s.job.pos.Wishes[st.Commit.ID]
+	request := s.job.pos.Requests[st.Commit.ID]
 	text := st.Message
 	if text == "" {
 		text = st.Commit.Text()
@@ -213,14 +213,14 @@ func (s *roadScreen) reword() tea.Cmd {
 	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: "COMMIT_EDITMSG", own: s.job.s.Repo.Editor,
 		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
 		save: func(to string) tea.Cmd {
-			wish.Message = strings.TrimSpace(to)
-			if wish.Message == st.Commit.Text() {
-				wish.Message = ""
+			request.Message = strings.TrimSpace(to)
+			if request.Message == st.Commit.Text() {
+				request.Message = ""
 			}
-			if wish.Message != "" {
-				wish.Message += "\n"
+			if request.Message != "" {
+				request.Message += "\n"
 			}
-			return s.take(wish)
+			return s.take(request)
 		}})
 	return nil
 }
@@ -248,7 +248,7 @@ func (s *roadScreen) editFiles() tea.Cmd {
 // editFile opens the editor on a file in the state after the marked commit.
 func (s *roadScreen) editFile(path string) tea.Cmd {
 	st := s.step()
-	wish := s.job.pos.Wishes[st.Commit.ID]
+	request := s.job.pos.Requests[st.Commit.ID]
 	text, ok, err := s.job.s.Planner.TextAfter(st, path)
 	if err != nil || !ok {
 		s.job.flash = term.Warning(path + " contains no text to edit.")
@@ -264,8 +264,8 @@ func (s *roadScreen) editFile(path string) tea.Cmd {
 				s.job.flash = term.Text(term.Plain, "Nothing was changed.")
 				return nil
 			}
-			wish.Edits = wish.Edits.With(merge.TextEdit{Path: path, Before: text, After: to})
-			return s.take(wish)
+			request.Edits = request.Edits.With(merge.TextEdit{Path: path, Before: text, After: to})
+			return s.take(request)
 		}})
 	return nil
 }

@@ -85,7 +85,7 @@ func (j *job) subject(group []int) string {
 // state describes the state of a commit.
 func (s *roadScreen) state(i int) (m term.Mark, h term.Hue, says string) {
 	st := &s.job.join.Steps[i]
-	wish := s.job.pos.Wishes[st.Commit.ID]
+	request := s.job.pos.Requests[st.Commit.ID]
 	if s.fixed(i) {
 		return term.MarkSettled, term.Plain, "made before git stopped"
 	}
@@ -116,7 +116,7 @@ func (s *roadScreen) state(i int) (m term.Mark, h term.Hue, says string) {
 	if st.Into {
 		more = append(more, "part of the one before")
 	}
-	if wish.Message != "" {
+	if request.Message != "" {
 		more = append(more, "new message")
 	}
 	if n := len(st.Edited); n > 0 {
@@ -127,7 +127,7 @@ func (s *roadScreen) state(i int) (m term.Mark, h term.Hue, says string) {
 		m = term.MarkWarning
 		more = append(more, "your edit of "+words.List(words.Some(unfit, 2))+" fits no longer")
 	}
-	if wish.Keep {
+	if request.Keep {
 		more = append(more, "kept, empty")
 	}
 	if i < len(s.job.built.IDs) {
@@ -162,7 +162,7 @@ func (j *job) whyLeft(st *replay.Step) string {
 	return ""
 }
 
-// becomes lists the fates of the marked commit with their outcomes.
+// becomes lists the outcomes of the marked commit with their outcomes.
 func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	st := s.step()
 	if !tight {
@@ -173,14 +173,14 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	if !tight {
 		p.Blank()
 	}
-	fates := s.fates(s.list.row)
-	if len(fates) == 0 {
+	outcomes := s.outcomes(s.list.row)
+	if len(outcomes) == 0 {
 		p.Say(w, term.Text(term.Plain, "git made it before it stopped, and it stays."))
 	}
-	for i, f := range fates {
+	for i, f := range outcomes {
 		l := term.Text(term.Bright, words.If(i == s.way, "  ▶ ", "    ")).Add(term.Dim,
 			fmt.Sprint(i+1)+"  ").Bold(term.Plain, f.name)
-		rows := term.Wrap(s.outcome(i, f), w-roadNames-2)
+		rows := term.Wrap(s.means(i, f), w-roadNames-2)
 		if tight { // the rest is said when it is so
 			rows = rows[:min(len(rows), 2)]
 		}
@@ -203,45 +203,45 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	return p
 }
 
-// roadNames is the width of the column of fates.
+// roadNames is the width of the column of outcomes.
 const roadNames = 34
 
-// outcome describes the outcome of a fate.
-func (s *roadScreen) outcome(i int, f fate) term.Line {
+// means describes what an outcome means.
+func (s *roadScreen) means(i int, f outcome) term.Line {
 	if i == s.is(s.list.row) {
 		_, _, says := s.state(s.list.row)
 		return term.Text(term.Joined, "as it is now").Add(term.Plain, ": "+says)
 	}
-	price := s.prices[wished{s.step().Commit.ID, f.wish}]
-	if price == nil {
+	cost := s.costs[requested{s.step().Commit.ID, f.request}]
+	if cost == nil {
 		return term.Text(term.Dim, "working it out…")
 	}
-	l := s.loses(price)
-	switch more := price.Asks - s.job.join.Open; {
+	l := s.loses(cost)
+	switch more := cost.Asks - s.job.join.Open; {
 	case more > 0:
 		l = l.Add(term.Plain, "; ").Add(term.Trouble, "asks "+words.Count(more, "more decision", "more decisions"))
 	case more < 0:
 		l = l.Add(term.Plain, "; asks "+words.Count(-more, "fewer decision", "fewer decisions"))
 	}
-	if f.wish.Into {
+	if f.request.Into {
 		l = l.Add(term.Dim, "; one commit with both messages, w writes another")
 	}
 	return l
 }
 
 // loses describes what the result would lack.
-func (s *roadScreen) loses(price *plan.Price) term.Line {
-	if len(price.Left) == 0 {
+func (s *roadScreen) loses(cost *plan.Cost) term.Line {
+	if len(cost.Left) == 0 {
 		return term.Text(term.Plain, "nothing is lost")
 	}
 	files := map[string]bool{}
-	for _, l := range price.Left {
+	for _, l := range cost.Left {
 		files[l.Path] = true
 	}
-	first := price.Left[0]
-	l := term.Text(term.Trouble, "loses "+words.Count(len(price.Left), "thing", "things")+" of yours").
+	first := cost.Left[0]
+	l := term.Text(term.Trouble, "loses "+words.Count(len(cost.Left), "thing", "things")+" of yours").
 		Add(term.Plain, " in "+words.Count(len(files), "file", "files"))
-	return l.Add(term.Dim, ": "+first.Path+", “"+words.OneLine(first.Text)+"”"+words.If(len(price.Left) > 1, " …", ""))
+	return l.Add(term.Dim, ": "+first.Path+", “"+words.OneLine(first.Text)+"”"+words.If(len(cost.Left) > 1, " …", ""))
 }
 
 // pathsOf returns the files of edits.

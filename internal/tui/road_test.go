@@ -12,7 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/gittest"
 )
 
-// TestRoad goes along the road of a rebase: what a commit's fates cost, one left out, one joined
+// TestRoad goes along the road of a rebase: what a commit's outcomes cost, one left out, one joined
 // with the one before and reworded, an earlier decision changed, and the route in the middle.
 func TestRoad(t *testing.T) {
 	s := demoClone(t)

@@ -336,7 +336,7 @@ func parses(v settle.Verdict) term.Line {
 // kindPage describes a conflict that is no place in a text.
 func (s settlePage) kindPage(q *plan.Attributed, w int) term.Page {
 	var p term.Page
-	d := words.Deeds{Who: s.theirName(q)}
+	d := words.Credits{Who: s.theirName(q)}
 	if s.job.file == nil && !s.job.join.Stops[q.Stop].Uncommitted {
 		for n, to := range map[*history.Node]*string{&q.Yours: &d.Yours, &q.Theirs: &d.Theirs} {
 			if n.Commit != nil {

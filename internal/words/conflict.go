@@ -124,8 +124,8 @@ func Outcome(c *settle.Question, w settle.Way) string {
 	return ""
 }
 
-// Deeds is who did what in a conflict that is no place in a text.
-type Deeds struct {
+// Credits is who did what in a conflict that is no place in a text.
+type Credits struct {
 	Who           string // the person of the other side
 	Yours, Theirs string // the commits of both; empty where that is not known
 	Lines         int    // that one side changed of a file that the other deleted; 0 where that is not known
@@ -135,7 +135,7 @@ type Deeds struct {
 func in(commit string) string { return If(commit == "", "", " in "+commit) }
 
 // About describes in one or two sentences a conflict that is no place in a text. It is empty for a place in a text.
-func About(c *settle.Question, d Deeds) string {
+func About(c *settle.Question, d Credits) string {
 	if !c.Whole() {
 		return ""
 	}
@@ -146,7 +146,7 @@ func About(c *settle.Question, d Deeds) string {
 // written without field names, so a row that lacks a field does not compile.
 type kindRow struct {
 	hint  string // a few words; of a place in a text, empty
-	about func(*settle.Question, Deeds) string
+	about func(*settle.Question, Credits) string
 }
 
 // kinds returns the table of the kinds of conflict.
@@ -178,12 +178,12 @@ func rowOf(k merge.ConflictKind) kindRow {
 }
 
 // both returns a sentence about you and the other person.
-func both(did string) func(*settle.Question, Deeds) string {
-	return func(_ *settle.Question, d Deeds) string { return "You and " + d.Who + " " + did + "." }
+func both(did string) func(*settle.Question, Credits) string {
+	return func(_ *settle.Question, d Credits) string { return "You and " + d.Who + " " + did + "." }
 }
 
 // deleted describes a file that one side deleted and the other changed.
-func deleted(c *settle.Question, d Deeds) string {
+func deleted(c *settle.Question, d Credits) string {
 	_, yours, _ := c.Subject.Sides()
 	changed := " changed it" + in(If(yours.Absent(), d.Theirs, d.Yours)) + "."
 	if d.Lines > 0 {
@@ -194,14 +194,14 @@ func deleted(c *settle.Question, d Deeds) string {
 }
 
 // renamedDeleted describes a file that one side renamed and the other deleted.
-func renamedDeleted(c *settle.Question, d Deeds) string {
+func renamedDeleted(c *settle.Question, d Credits) string {
 	v := c.Subject.(*merge.Versions)
 	return If(v.Yours.Absent(), d.Who+" renamed "+v.From+" to this, and you deleted it.",
 		"You renamed "+v.From+" to this, and "+d.Who+" deleted it.")
 }
 
 // bothChanged describes a file with a version of each side that is not joined line by line.
-func bothChanged(c *settle.Question, d Deeds) string {
+func bothChanged(c *settle.Question, d Credits) string {
 	v := c.Subject.(*merge.Versions)
 	did := "both changed this file."
 	if c.Kind == merge.AddAdd {
@@ -215,7 +215,7 @@ func bothChanged(c *settle.Question, d Deeds) string {
 }
 
 // fileDirectory describes a file and a directory of one name.
-func fileDirectory(c *settle.Question, d Deeds) string {
+func fileDirectory(c *settle.Question, d Credits) string {
 	s, ok := c.Subject.(*merge.Clash)
 	if !ok {
 		return renamed(c, d)
@@ -228,7 +228,7 @@ func fileDirectory(c *settle.Question, d Deeds) string {
 }
 
 // directoryMoved describes a file that one side put into a directory that the other moved.
-func directoryMoved(c *settle.Question, d Deeds) string {
+func directoryMoved(c *settle.Question, d Credits) string {
 	n := c.Subject.(*merge.Naming)
 	put, moved := "You put this file at "+n.At, d.Who+" moved that directory"
 	if n.Placer == merge.Theirs {
@@ -242,7 +242,7 @@ func directoryMoved(c *settle.Question, d Deeds) string {
 }
 
 // renamed describes a file with two new names, or a new name that something else has.
-func renamed(c *settle.Question, d Deeds) string {
+func renamed(c *settle.Question, d Credits) string {
 	n := c.Subject.(*merge.Naming)
 	if n.Also != "" {
 		return "You and " + d.Who + " both renamed " + n.From +

@@ -70,7 +70,7 @@ func TestEveryShapeHasWords(t *testing.T) {
 			"the file is left out"}},
 	} {
 		q := settle.Open(&merge.Conflict{Path: "here", Kind: c.kind, Subject: c.subject}).Questions[0]
-		assert.Contains(t, About(q, Deeds{"Ilka", "1234567", "4598a1c", 2}), c.says, c.kind)
+		assert.Contains(t, About(q, Credits{"Ilka", "1234567", "4598a1c", 2}), c.says, c.kind)
 		assert.NotEmpty(t, Hint(q), c.kind)
 		assert.Equal(t, q.Suggested != "", Why(q) != "", c.kind)
 		b, y, th := Has(q)

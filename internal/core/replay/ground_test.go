@@ -103,15 +103,15 @@ func TestAReplayIsAJoinOfTreesEachTime(t *testing.T) {
 		require.NoError(t, err)
 		d, err := history.Diverge(t.Context(), l.o, l.line(base, 1+l.r.IntN(8)), theirs)
 		require.NoError(t, err)
-		wishes := Wishes{}
-		if wished := d.Yours[l.r.IntN(len(d.Yours))]; seed%5 == 0 {
-			wishes[wished.ID] = Wish{Leave: true}
+		requests := Requests{}
+		if requested := d.Yours[l.r.IntN(len(d.Yours))]; seed%5 == 0 {
+			requests[requested.ID] = Request{Leave: true}
 		} else if seed%5 == 1 {
-			wishes[wished.ID] = Wish{Edits: (&Edits{}).With(merge.TextEdit{Path: "d0/e/f00",
+			requests[requested.ID] = Request{Edits: (&Edits{}).With(merge.TextEdit{Path: "d0/e/f00",
 				Before: "one\ntwo\nthree\nfour\nfive\nsix\nseven\neight\n", After: "one\ntwo\nthree\nfour\nfive\nsix\nseven\nlast\n"})}
 		}
 		undecided := func(*merge.Result) (merge.Decided, bool, error) { return merge.Decided{}, false, nil }
-		steps, err := Rebase(t.Context(), merge.NewEngine(l.o), NewChanges(l.o), d.Yours, d.Theirs, theirs, wishes, undecided, nil)
+		steps, err := Rebase(t.Context(), merge.NewEngine(l.o), NewChanges(l.o), d.Yours, d.Theirs, theirs, requests, undecided, nil)
 		require.NoError(t, err)
 		for _, i := range l.r.Perm(len(steps)) {
 			after(t, &steps[i])
@@ -128,9 +128,9 @@ func TestAReplayIsAJoinOfTreesEachTime(t *testing.T) {
 			require.NoError(t, err)
 			outcome := Clean
 			switch {
-			case wishes[n.ID].Leave:
+			case requests[n.ID].Leave:
 				outcome, want = Dropped, onto
-			case wishes[n.ID].Edits != nil:
+			case requests[n.ID].Edits != nil:
 				outcome, want = s.Outcome, after(t, s) // what stands on it counts
 				seen["edited"] += len(s.Edited)
 			case s.Outcome == AlreadyThere:

@@ -65,7 +65,7 @@ func (t *Todo) joins() bool { return len(t.Onto) > 1 }
 // Onwards continues a replay that was begun elsewhere: the commits in order, each onto the one before unless it says
 // otherwise. The last one is the tip. It drops commits of which nothing is left, but does not look for changes that
 // are there already, because whoever began did. It writes nothing.
-func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object.ID, wishes Wishes,
+func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object.ID, requests Requests,
 	resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	r := &replayer{engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
 		at: map[object.ID]int{}}
@@ -80,11 +80,11 @@ func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object
 			s.onto = []Parent{{i - 1, onto}}
 		}
 		var err error
-		wish := wishes[t.Commit.ID]
-		wish.Keep = wish.Keep || t.Keep
+		request := requests[t.Commit.ID]
+		request.Keep = request.Keep || t.Keep
 		if r.picking, r.parentOf = t.Theirs, 1; t.Stands {
 			s.Outcome, s.after = Clean, snapshot{id: t.Commit.Tree}
-		} else if wish.Leave && !t.joins() {
+		} else if request.Leave && !t.joins() {
 			err = r.leave(&s)
 		} else if !t.Tree.IsZero() {
 			s.Outcome, s.after = Clean, snapshot{id: t.Tree}
@@ -96,13 +96,13 @@ func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object
 			err = r.plain(ctx, &s)
 		}
 		if err == nil && !t.Stands {
-			err = r.edit(&s, wish.Edits)
+			err = r.edit(&s, request.Edits)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("replaying %s: %w", t.Commit.ID, err)
 		}
 		if !t.Stands {
-			r.hold(&s, wish)
+			r.hold(&s, request)
 		}
 		r.add(s)
 	}

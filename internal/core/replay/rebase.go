@@ -19,7 +19,7 @@ const (
 	Conflict     Outcome = "conflict"
 	AlreadyThere Outcome = "already-there" // their side made the same change
 	Emptied      Outcome = "emptied"       // nothing of it is left after joining
-	Dropped      Outcome = "left-out"      // by wish
+	Dropped      Outcome = "left-out"      // by request
 )
 
 // Step is one replayed commit of yours.
@@ -32,7 +32,7 @@ type Step struct {
 	Open    bool             // a conflict of it has no decision; Tree holds what stands in for one
 	Into    bool             // it becomes part of the commit of the step before
 	Message string           // of the new commit; empty for the one it has
-	Edited  []string         // files that were edited in it, by wish
+	Edited  []string         // files that were edited in it, by request
 	Unfit   []merge.TextEdit // and the edits that do not fit any more
 	onto    []Parent         // what it stands on
 	stands  bool             // it was made before
@@ -80,12 +80,12 @@ func (e *MergeCommitError) Error() string {
 
 // Rebase replays commits (newest first, as history.Diverge returns them) onto the tip of theirs: the line of first
 // parents and, of merged lines, everything on top of a replayed commit. Other side lines stay as they are. A merge is
-// made again from the present versions of its two lines; one of more lines results in a *MergeCommitError. Wishes
+// made again from the present versions of its two lines; one of more lines results in a *MergeCommitError. Requests
 // about commits are followed where possible: merge commits are not left out, and in a line with merges no commit
 // becomes part of another. Rebase writes nothing; Commits makes the new commits. Its cost depends on what the commits
 // change.
 func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, theirs []history.Node,
-	onto object.ID, wishes Wishes, resolve Resolver, progress func(done, of int)) ([]Step, error) {
+	onto object.ID, requests Requests, resolve Resolver, progress func(done, of int)) ([]Step, error) {
 	same, err := changes.Same(ctx, engine, yours, theirs)
 	if err != nil {
 		return nil, err
@@ -114,13 +114,13 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 		if n.ID != bottom.ID && !r.replayed(n.Parents) {
 			continue
 		}
-		s, wish := Step{Commit: n}, wishes[n.ID]
+		s, request := Step{Commit: n}, requests[n.ID]
 		other, ok := same[n.ID]
 		switch {
-		case wish.Leave && len(n.Parents) < 2:
+		case request.Leave && len(n.Parents) < 2:
 			s.onto = r.parents(n, 1)
 			err = r.leave(&s)
-		case ok && !wish.Keep:
+		case ok && !request.Keep:
 			s.Outcome, s.Same, s.onto = AlreadyThere, other, r.parents(n, 1)
 			s.after, err = r.snapshot(s.onto[0])
 		case len(n.Parents) > 1:
@@ -131,12 +131,12 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 			err = r.plain(ctx, &s)
 		}
 		if err == nil {
-			err = r.edit(&s, wish.Edits)
+			err = r.edit(&s, request.Edits)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("replaying %s: %w", n.ID, err)
 		}
-		r.hold(&s, wish)
+		r.hold(&s, request)
 		r.add(s)
 	}
 	return r.steps, nil

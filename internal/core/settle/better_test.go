@@ -72,10 +72,10 @@ func assertBetter(t *testing.T, name, path, base, yours, theirs, way, want strin
 	assert.Equal(t, way, string(o.Way), name)
 	assert.Equal(t, o.Way, q.Suggested, name)
 	assert.Equal(t, o.Reason, q.Why, name)
-	assert.Equal(t, want, f.Join(f.standIn), name)
+	assert.Equal(t, want, f.Join(f.placeholder), name)
 	for _, side := range []string{yours, theirs} {
 		for _, w := range diff.Words(side) {
-			assert.True(t, !diff.IsWord(w) || strings.Contains(base, w) || strings.Contains(f.Join(f.standIn), w),
+			assert.True(t, !diff.IsWord(w) || strings.Contains(base, w) || strings.Contains(f.Join(f.placeholder), w),
 				"%s: %s is left out", name, w)
 		}
 	}

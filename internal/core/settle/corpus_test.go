@@ -74,7 +74,7 @@ func (c *corpusCase) verdict(t *testing.T) corpusVerdict {
 		all = all && q.Suggested != ""
 	}
 	if all {
-		v.suggested = f.Join(f.standIn)
+		v.suggested = f.Join(f.placeholder)
 		v.right = slices.Contains(c.wants, v.suggested)
 	}
 	if len(f.Questions) == 1 {

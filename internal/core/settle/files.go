@@ -16,7 +16,7 @@ func (f *File) Chosen(c *Question, b *Decisions) (o Option, settled bool) {
 	if _, o, ok := b.For(c); ok {
 		return o, true
 	}
-	return f.standIn(c), false
+	return f.placeholder(c), false
 }
 
 // Decided returns the entries of the path, and of any other path that its questions decide, and whether all of them

@@ -101,7 +101,7 @@ func (f *File) Judge(c *Question, o Option, choose func(c *Question) Option) Ver
 }
 
 // JudgeSuggested is Judge with the suggested ways in the other places.
-func (f *File) JudgeSuggested(c *Question, o Option) Verdict { return f.Judge(c, o, f.standIn) }
+func (f *File) JudgeSuggested(c *Question, o Option) Verdict { return f.Judge(c, o, f.placeholder) }
 
 // WithSuggested returns the joined file with an option in one place and the suggested ways in the others.
 func (f *File) WithSuggested(c *Question, o Option) string {
@@ -109,7 +109,7 @@ func (f *File) WithSuggested(c *Question, o Option) string {
 		if other == c {
 			return o
 		}
-		return f.standIn(other)
+		return f.placeholder(other)
 	})
 }
 

@@ -226,7 +226,7 @@ func (f *File) veto() {
 			made = append(made, c)
 		}
 	}
-	if len(made) == 0 || f.problem(f.standIn) == "" {
+	if len(made) == 0 || f.problem(f.placeholder) == "" {
 		return
 	}
 	for _, c := range made {
@@ -234,8 +234,8 @@ func (f *File) veto() {
 	}
 }
 
-// standIn returns the option that stands in for an open question.
-func (f *File) standIn(c *Question) Option {
+// placeholder returns the option that stands in for an open question.
+func (f *File) placeholder(c *Question) Option {
 	if o, ok := c.Option(c.Suggested); ok {
 		return o
 	}

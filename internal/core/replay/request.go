@@ -9,8 +9,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// Wish is what a person wants to happen to one commit besides replaying it.
-type Wish struct {
+// Request is what a person wants to happen to one commit besides replaying it.
+type Request struct {
 	Leave   bool   `json:"leave,omitempty"`   // it is left out, and what stands on it is replayed without it
 	Keep    bool   `json:"keep,omitempty"`    // it is kept though nothing of it is left
 	Into    bool   `json:"into,omitempty"`    // it becomes part of the commit before it
@@ -34,8 +34,8 @@ func (e *Edits) With(one merge.TextEdit) *Edits {
 	return out
 }
 
-// Wishes maps commits to wishes.
-type Wishes map[object.ID]Wish
+// Requests maps commits to requests.
+type Requests map[object.ID]Request
 
 // CanLeave reports whether the commit of a step can be left out. A merge commit cannot, because it holds others.
 func (s *Step) CanLeave() bool { return len(s.Commit.Parents) < 2 && s.Outcome != AlreadyThere }
@@ -54,27 +54,27 @@ func CanGoInto(steps []Step, i int) bool {
 	return slices.ContainsFunc(steps[:i], func(s Step) bool { return !s.Left() })
 }
 
-// hold applies a wish to a step after it was replayed.
-func (r *replayer) hold(s *Step, wish Wish) {
-	if s.Outcome == Emptied && wish.Keep {
+// hold applies a request to a step after it was replayed.
+func (r *replayer) hold(s *Step, request Request) {
+	if s.Outcome == Emptied && request.Keep {
 		s.Outcome = Clean
 	}
 	if s.Left() {
 		return
 	}
 	before := r.before()
-	if wish.Into && before != nil && !r.merges {
+	if request.Into && before != nil && !r.merges {
 		s.Into = true
 	}
-	if s.Into && wish.Into && wish.Message == "" && s.Message == "" {
+	if s.Into && request.Into && request.Message == "" && s.Message == "" {
 		s.Message = before.text() + "\n\n" + s.text() + "\n"
 	}
-	if wish.Message != "" {
-		s.Message = wish.Message
+	if request.Message != "" {
+		s.Message = request.Message
 	}
 }
 
-// edit makes the wished edits to a step's files. If a file has changed since, the edit is joined with it. An edit that
+// edit makes the requested edits to a step's files. If a file has changed since, the edit is joined with it. An edit that
 // does not fit, or whose file is no text any longer, is skipped and noted.
 func (r *replayer) edit(s *Step, edits *Edits) error {
 	if edits == nil {
