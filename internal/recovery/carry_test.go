@@ -371,7 +371,7 @@ func TestWhatGitWasToldNotToLookAt(t *testing.T) {
 			require.NotNil(t, v.InTheWay, flag)
 			assert.True(t, v.InTheWay.Hidden)
 			assert.Equal(t, []string{"f"}, v.InTheWay.Paths)
-			assert.Contains(t, v.InTheWay.Error(), "was told to take for unchanged")
+			assert.Contains(t, v.InTheWay.Error(), "was told to treat as unchanged")
 			assert.NotContains(t, v.InTheWay.Error(), "have it carried along")
 		}
 	}

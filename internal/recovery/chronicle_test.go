@@ -293,7 +293,7 @@ func TestDetails(t *testing.T) {
 	assert.Len(t, root.Sides[0].Files, 4, "a first commit is held against nothing")
 	repo.Git("config", "dorvik.reference", "(")
 	_, err = w.History.Details(t.Context(), id, nil)
-	assert.ErrorContains(t, err, "dorvik.reference is no regular expression")
+	assert.ErrorContains(t, err, "dorvik.reference is not a valid regular expression")
 	repo.Git("config", "dorvik.reference", "pier")
 	d, err = w.History.Details(t.Context(), id, nil)
 	require.NoError(t, err)

@@ -44,14 +44,14 @@ func TestOffers(t *testing.T) {
 			assert.Equal(t, tm.mine.Git("rev-parse", "main"), tm.remote.Git("rev-parse", "side"))
 		}},
 		"on no branch, where it is": {func(tm *team) { tm.mine.Git("checkout", "-q", "--detach") },
-			"be on main again, here", func(t *testing.T, tm *team) {
+			"check out main here", func(t *testing.T, tm *team) {
 				assert.Equal(t, "main", tm.mine.Git("symbolic-ref", "--short", "HEAD"))
 			}},
 		"on no branch, with commits": {func(tm *team) {
 			tm.mine.Git("checkout", "-q", "--detach")
 			tm.mine.Commit("here", "h", "h\n")
 			tm.mine.Write("h", "edited\n")
-		}, "be on main again, here", func(t *testing.T, tm *team) {
+		}, "check out main here", func(t *testing.T, tm *team) {
 			assert.Equal(t, "here", tm.mine.Git("log", "-1", "--format=%s", "main"))
 			assert.Equal(t, " M h", tm.mine.Git("status", "--porcelain"))
 		}},
