@@ -64,8 +64,8 @@ func TestEveryKindHasARow(t *testing.T) {
 			require.Greater(t, len(names), 3)
 			for _, name := range names {
 				var says []string
-				require.NotPanics(t, func() { says = table.use(name) }, name)
-				require.NotEmpty(t, says, name)
+				require.NotPanics(t, func() { says = table.use(name) }, "%s has no row in its table", name)
+				require.NotEmpty(t, says, "%s has no row in its table", name)
 				assert.NotContains(t, says, "", name)
 				if table.docs != "" {
 					assert.Contains(t, document, "`"+name, "%s has no row", table.docs)
@@ -93,7 +93,7 @@ func TestEveryLanguageIsListed(t *testing.T) {
 		}
 		return true
 	})
-	assert.Len(t, lang.All, declared)
+	assert.Equal(t, declared, len(lang.All), "a language of lang.go is not in All")
 }
 
 // constants returns the values of the constants of a type of strings in a file.
