@@ -31,11 +31,12 @@ test:
 tools:
 	@scripts/need go gcc make python3 node rustc javac pytest cmake ctest tsc eslint gradle mvn maven-plugins
 
-## quick: the tests that need no terminal; it says which are left out
+## quick: the computation, the tables, the stages in memory; less than a minute. It says what is left out
 quick:
 	@scripts/need --look go git
-	TMPDIR=$$(scripts/temp) $(GO) test -short ./...
-	@echo "Left out: the tests of the real program in a terminal (e2e); make test runs them."
+	TMPDIR=$$(scripts/temp) $(GO) test -short ./internal ./internal/core/... ./internal/words ./internal/plan ./internal/ledger \
+	  ./internal/vcs ./internal/memory ./internal/beneath ./internal/visible ./internal/tui/term ./internal/tui/keys ./scripts/...
+	@echo "Left out: what starts git, draws screens or runs the program in a terminal; make test runs it."
 
 ## race: all packages under the race detector, but for what only starts other processes
 race:

@@ -219,7 +219,7 @@ func (s *story) mixed(a, b files) files {
 func TestJoinsAgreeWithGit(t *testing.T) {
 	t.Parallel()
 	gittest.Isolate(t)
-	count, seed := 2000, uint64(2026)
+	count, seed := 1000, uint64(2026)
 	if v, err := strconv.Atoi(os.Getenv("DORVIK_HISTORIES")); err == nil {
 		count = v
 	}

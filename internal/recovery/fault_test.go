@@ -425,7 +425,7 @@ func TestEveryFaultLeavesAWhole(t *testing.T) {
 		many = v
 	}
 	soak := os.Getenv("DORVIK_FILES") != ""
-	for name, every := range map[string]int{"light": 3, "aside": 11, "laden": 13, "stuck": 31, "given back": 53, "returned": 53} {
+	for name, every := range map[string]int{"light": 7, "aside": 31, "laden": 31, "stuck": 61, "given back": 97, "returned": 97} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			h := map[string]func() *harbour{"light": func() *harbour { return newHarbour(t, many) },
@@ -481,7 +481,7 @@ func (h *harbour) everyFault(t *testing.T, every int) {
 			}
 		}
 		for at := 1; at <= total; at++ {
-			if every > 5 && at%3 != 0 {
+			if every > 1 && at%every%7 != 3 { // one in seven, and others in each scene
 				continue
 			}
 			dir := h.copy(t, from)
@@ -636,7 +636,7 @@ func TestAStartThatFails(t *testing.T) {
 		"returned":   func() *harbour { return newReturnHarbour(t) }} {
 		t.Run(name, func(t *testing.T) {
 			h := make()
-			every := 4 // of which the soak tries all
+			every := 9 // of which the soak tries all
 			if os.Getenv("DORVIK_FILES") != "" {
 				every = 1
 			}

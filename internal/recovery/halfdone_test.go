@@ -31,7 +31,7 @@ import (
 // DORVIK_STATES says how many states are tried and DORVIK_SEED which; the soak tries 5,000.
 func TestHalfDoneStates(t *testing.T) {
 	t.Parallel()
-	states, first := 40, 1
+	states, first := 16, 1
 	if n, err := strconv.Atoi(os.Getenv("DORVIK_STATES")); err == nil {
 		states = n
 	}
