@@ -263,9 +263,7 @@ func (a *Applier) canGoBack(ctx context.Context, wp *ledger.Waypoint) ([]vcs.Dir
 	on, err := a.Repo.OnRemote(ctx, wp.After)
 	if err == nil && on != "" {
 		err = &plan.Blocked{What: "This join was pushed, to " + on + ".",
-			Next: "Others may build on it by now, and it stays there. “dorvik undo " + wp.Name + " --by-commit” " +
-				"takes it back by a new commit; “--since” instead takes your branch back, and leaves the " +
-				"remote as it is."}
+			Next: "Others may build on it by now, and it stays there.", Remedy: plan.UndoPushed, Waypoint: wp.Name}
 	}
 	return dirty, err
 }

@@ -22,9 +22,9 @@ func (e *MovedError) Error() string {
 		return "a file that the change replaces was saved meanwhile; nothing was done. Look again and join again"
 	}
 	if e.Undo != "" {
-		return fmt.Sprintf("the branch %s is not where that join left it: something was done since. Nothing was "+
-			"changed. “dorvik undo %s --since” goes back all the same, and keeps what came since under a waypoint; "+
-			"“dorvik undo %[2]s --by-commit” takes back only what that join brought", e.Branch, e.Undo)
+		return fmt.Sprintf("the branch %s is not where that join left it: something was done since. Nothing was " +
+			"changed",
+			e.Branch)
 	}
 	return fmt.Sprintf("the branch %s was changed meanwhile, by you or another program; nothing was done. Look "+
 		"again and join again", e.Branch)

@@ -131,7 +131,7 @@ agreement is missing.`,
 		if e.json {
 			var known exit
 			if err != nil && !errors.As(err, &known) {
-				c.out.Error = visible.Lines(err.Error())
+				c.out.Error = visible.Lines(answered(err))
 			}
 			c.out.NotLookedAt = e.notLookedAt()
 			err = errors.Join(err, e.print(c.out))

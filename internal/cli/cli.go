@@ -70,9 +70,9 @@ func (e *env) code(err error) int {
 	if errors.As(err, &x) {
 		return x.code
 	}
-	e.say("dorvik: %v", err)
+	e.say("dorvik: %s", answered(err))
 	if e.json { // one value comes out whatever happens
-		_ = e.print(map[string]any{"version": 1, "result": "failed", "error": visible.Lines(err.Error())})
+		_ = e.print(map[string]any{"version": 1, "result": "failed", "error": visible.Lines(answered(err))})
 	}
 	var moved *change.MovedError
 	var ref *vcs.RefMovedError

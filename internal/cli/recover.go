@@ -147,7 +147,7 @@ func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, pref
 	if e.json {
 		var known exit
 		if err != nil && !errors.As(err, &known) {
-			r.out.Error = visible.Lines(err.Error())
+			r.out.Error = visible.Lines(answered(err))
 		}
 		r.out.NotLookedAt = e.notLookedAt()
 		err = errors.Join(err, e.print(r.out))

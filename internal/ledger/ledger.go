@@ -320,7 +320,8 @@ func (l *Ledger) DropPick() error {
 	return l.save()
 }
 
-// Request records what should happen to one of your commits when it is replayed. The zero request removes an earlier one.
+// Request records what should happen to one of your commits when it is replayed. The zero request removes an earlier
+// one.
 // Positions that were located before do not see it.
 func (l *Ledger) Request(commit object.ID, request replay.Request) error {
 	requests := maps.Clone(l.state.Requests)

@@ -243,8 +243,10 @@ func (pn *Planner) LayOut(u *Uncommitted, to object.ID, is Held) (*Laid, error) 
 	}
 	subs, err := pn.submodules(l, from, u.Files, is.Files)
 	if err == nil && len(subs) > 0 {
-		err = &Blocked{"The change must move " + strings.Join(subs, ", ") + ", where a submodule is on one side and " +
-			"something else on the other.", "Commit that, or put the submodule back, and try again. Nothing was " +
+		err = &Blocked{What: "The change must move " + strings.Join(subs, ", ") + ", where a submodule is on one " +
+			"side and " +
+			"something else on the other.", Next: "Commit that, or put the submodule back, and try again. Nothing " +
+				"was " +
 			"changed."}
 	}
 	return &Laid{l, u, is}, err

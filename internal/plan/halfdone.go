@@ -18,7 +18,7 @@ import (
 type StuckError struct{ *Stuck }
 
 func (e *StuckError) Error() string {
-	return e.Sentence() + " Open dorvik to take it over, or say --take-over finish, anew or back"
+	return e.Sentence()
 }
 
 // Stuck describes a half-done operation of git: its state and what is settled already.

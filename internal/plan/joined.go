@@ -315,7 +315,8 @@ func (m Regeneration) Sentence() string {
 
 // amended reports whether mends or generated files changed the joined tree.
 func (j *Join) amended() bool {
-	return len(j.Mended) > 0 || slices.ContainsFunc(j.Regenerations, func(m Regeneration) bool { return m.Made && !m.Same })
+	return len(j.Mended) > 0 || slices.ContainsFunc(j.Regenerations,
+		func(m Regeneration) bool { return m.Made && !m.Same })
 }
 
 // WithoutTexts removes the texts. The joined tree has them.

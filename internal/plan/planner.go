@@ -89,9 +89,8 @@ func (pn *Planner) Part(ctx context.Context, p *Position) (err error) {
 	case p.Divergence.Cut:
 		return ErrCut
 	}
-	return &Blocked{"The two lines have no common ancestor: they are two unrelated histories.",
-		"Check that the branch follows the right branch of the right remote. To join them all the same, start with " +
-			"dorvik --unrelated."}
+	return &Blocked{What: "The two lines have no common ancestor: they are two unrelated histories.",
+		Next: "Check that the branch follows the right branch of the right remote.", Remedy: JoinUnrelated}
 }
 
 // ErrCut says that a shallow clone ends before the two lines part.

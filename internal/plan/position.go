@@ -13,7 +13,22 @@ import (
 )
 
 // Blocked is the error for a situation in which the job cannot start. What describes it, Next is the next step.
-type Blocked struct{ What, Next string }
+type Blocked struct {
+	What, Next string
+	Remedy     Remedy // what else a person can do
+	Waypoint   string // of UndoPushed
+}
+
+// Remedy is what a person can do about a Blocked on purpose. Commands and screens name their own way to do it.
+type Remedy int
+
+// The remedies.
+const (
+	NoRemedy      Remedy = iota
+	JoinUnrelated        // join two lines without a common ancestor
+	UndoPushed           // take a pushed join back
+	NameTheirs           // say which line is the other side
+)
 
 func (b *Blocked) Error() string { return b.What + " " + b.Next }
 

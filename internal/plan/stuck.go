@@ -603,8 +603,8 @@ func decisionOf(d decided.Decision) settle.Decision {
 // Finishing returns the position of continuing the operation.
 func (re *Resumer) Finishing(ctx context.Context, s *Stuck) (*Position, error) {
 	if s.Resume == nil {
-		return nil, &Blocked{"This cannot be gone on with: " + s.Why + ".",
-			"It can be joined anew, or taken back. Nothing was changed."}
+		return nil, &Blocked{What: "This cannot be continued: " + s.Why + ".",
+			Next: "It can be joined again, or taken back. Nothing was changed."}
 	}
 	k := &Resuming{Resume: s.Resume}
 	p := &Position{Branch: s.On, Yours: s.Left.Before, Stuck: s, Kind: k, Dirty: s.Dirty}

@@ -243,17 +243,16 @@ type UnagreedError struct{ Terms *Terms }
 
 func (e *UnagreedError) Error() string {
 	t := e.Terms
-	again := fmt.Sprintf("say --check '%s' to run it, or --no-check to continue without", t.Command.Line())
 	if t.Filter != "" {
 		return fmt.Sprintf("git runs the filter %s (“%s”) as it writes files, and others changed what that runs: %s; "+
 			"open dorvik to look at that and agree. Nothing was changed", t.Filter, t.Command.Line(), t.changed())
 	}
 	if !t.Before && !t.Command.Own {
-		return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository; %s",
-			t.Command.Line(), t.Command.Source, again)
+		return fmt.Sprintf("the check “%s” (found from %s) was never agreed to in this repository",
+			t.Command.Line(), t.Command.Source)
 	}
-	return fmt.Sprintf("the check “%s” %s, and what it can run was changed since: %s; look at that, and %s",
-		t.Command.Line(), words.If(t.Before, "was agreed to in this repository", "is your own"), t.changed(), again)
+	return fmt.Sprintf("the check “%s” %s, and what it can run was changed since: %s",
+		t.Command.Line(), words.If(t.Before, "was agreed to in this repository", "is your own"), t.changed())
 }
 
 // changed lists the changed files and their authors.

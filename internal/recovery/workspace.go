@@ -226,7 +226,7 @@ func (w *Workspace) Compare(ctx context.Context, yours, theirs string, fetch boo
 	if theirs == "" {
 		if theirs = b.Tracking; theirs == "" {
 			return nil, &plan.Blocked{What: "The branch follows no branch of a remote.",
-				Next: "Name the other side with --theirs."}
+				Next: "Name the other side.", Remedy: plan.NameTheirs}
 		}
 		if fetch {
 			if err := w.ask(ctx, p); err != nil {

@@ -260,7 +260,7 @@ func (a *app) failure(err error) tea.Cmd {
 			" has work that is not committed, and the result must change it. Press k to carry it along. " +
 			"Nothing was changed.")
 	default:
-		a.flash = term.Warning(words.Sentence(err.Error()))
+		a.flash = term.Warning(words.Sentence(err.Error()) + remedy(err))
 	}
 	return nil
 }

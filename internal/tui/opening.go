@@ -6,6 +6,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -89,7 +90,7 @@ func (o *opening) view(w, h int) term.Page {
 	case o.why == nil:
 		return p
 	case errors.As(o.why, &b):
-		p.Say(w, term.Line{}.Bold(term.Trouble, b.What+" ").Add(term.Plain, b.Next))
+		p.Say(w, term.Line{}.Bold(term.Trouble, b.What+" ").Add(term.Plain, b.Next+remedy(o.why)))
 	case errors.Is(o.why, context.Canceled):
 		p.Say(w, term.Line{}.Bold(term.Bright, "Cancelled. ").Add(term.Plain,
 			"Your position was not read to the end."))
@@ -115,4 +116,20 @@ func (o *opening) status() term.Line { return nil }
 
 func (o *opening) remark() term.Line {
 	return term.Text(term.Dim, "Nothing has been changed: your branch and working tree are as you left them.")
+}
+
+// remedy returns how to answer an error on purpose, as a sentence after it, or "". Commands have their own.
+func remedy(err error) string {
+	var blocked *plan.Blocked
+	var moved *change.MovedError
+	switch {
+	case errors.As(err, &moved) && moved.Undo != "":
+		return " The logbook (l) goes back all the same, or takes back only that join."
+	case !errors.As(err, &blocked):
+		return ""
+	}
+	return map[plan.Remedy]string{
+		plan.JoinUnrelated: " To join them all the same, start dorvik --unrelated.",
+		plan.UndoPushed:    " The logbook (l) takes it back by a new commit.",
+	}[blocked.Remedy]
 }

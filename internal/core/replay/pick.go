@@ -22,7 +22,7 @@ func (e *PickedMergeError) Error() string {
 			e.Commit.Subject(), e.Parent, len(e.Commit.Parents))
 	}
 	return fmt.Sprintf("the commit %s “%s” joins lines, so it is not one change that could be brought over; pick the "+
-		"commits it joined, or say with --parent 1 that what it brought into its first parent is meant",
+		"commits it joined, or say against which of its parents its change is meant",
 		e.Commit.ID.Prefix(12), e.Commit.Subject())
 }
 

@@ -74,7 +74,8 @@ func (r *replayer) hold(s *Step, request Request) {
 	}
 }
 
-// edit makes the requested edits to a step's files. If a file has changed since, the edit is joined with it. An edit that
+// edit makes the requested edits to a step's files. If a file has changed since, the edit is joined with it. An edit
+// that
 // does not fit, or whose file is no text any longer, is skipped and noted.
 func (r *replayer) edit(s *Step, edits *Edits) error {
 	if edits == nil {
