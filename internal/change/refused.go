@@ -22,7 +22,7 @@ func (e *MovedError) Error() string {
 		return "a file that the change replaces was saved meanwhile; nothing was done. Look again and join again"
 	}
 	if e.Undo != "" {
-		return fmt.Sprintf("the branch %s is not where that join left it: something was done since. Nothing was " +
+		return fmt.Sprintf("the branch %s is not where that join left it: something was done since. Nothing was "+
 			"changed",
 			e.Branch)
 	}

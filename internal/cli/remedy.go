@@ -27,7 +27,7 @@ func remedy(err error) string {
 	case errors.As(err, &stuck):
 		return " Open dorvik to take it over, or use --take-over finish, anew or back."
 	case errors.As(err, &moved) && moved.Undo != "":
-		return fmt.Sprintf(". “dorvik undo %s --since” goes back all the same, and keeps what came since under a " +
+		return fmt.Sprintf(". “dorvik undo %s --since” goes back all the same, and keeps what came since under a "+
 			"waypoint; "+
 			"“dorvik undo %[1]s --by-commit” takes back only what that join brought.", moved.Undo)
 	case errors.As(err, &merge) && merge.Parent == 0:

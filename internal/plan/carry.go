@@ -246,7 +246,7 @@ func (pn *Planner) LayOut(u *Uncommitted, to object.ID, is Held) (*Laid, error) 
 		err = &Blocked{What: "The change must move " + strings.Join(subs, ", ") + ", where a submodule is on one " +
 			"side and " +
 			"something else on the other.", Next: "Commit that, or put the submodule back, and try again. Nothing " +
-				"was " +
+			"was " +
 			"changed."}
 	}
 	return &Laid{l, u, is}, err
