@@ -259,7 +259,7 @@ func TestQuitInSettleAndGoOn(t *testing.T) {
 	x.open("80x24")
 	x.see("Settle 1 of 2", "Continuing where you left off: 1 decision was kept", "fares/fares.go")
 	x.press("u")
-	x.see("Settle 0 of 2", "is taken back", "docs/harbours.md")
+	x.see("Settle 0 of 2", "is undone", "docs/harbours.md")
 	x.press("w")
 	x.see("WRITE IT YOURSELF")
 	x.press("End", "!", "C-s")
@@ -330,7 +330,7 @@ func TestPick(t *testing.T) {
 	before, dirty := mine.Git("rev-parse", "HEAD"), mine.Git("status", "--porcelain")
 	x.args = "pick origin/main~2..origin/main"
 	x.open("142x40")
-	x.see("2 commits to pick.", "theirs, picked", "a push will want them joined", "older ones are not picked",
+	x.see("2 commits to pick.", "theirs, picked", "join them before you push", "older ones are not picked",
 		"origin was asked")
 	x.press("Enter")
 	x.see("the picked commits are made again after yours", "1 decision, at 1 commit")
@@ -506,7 +506,7 @@ func TestNothingByAccident(t *testing.T) {
 	x.press("t", "Enter")
 	x.see("Settle 2 of 3", "docs/harbours.md")
 	x.press("u")
-	x.see("Settle 1 of 3", "is taken back")
+	x.see("Settle 1 of 3", "is undone")
 	x.press("+")
 	x.see("MANY AT ONCE", "2 conflicts, nothing is left out", "enter settle 2 conflicts so")
 	x.press("Enter")
