@@ -36,7 +36,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 		return nil, nil, &change.MovedError{Branch: p.Branch.Name}
 	}
 	now := *p
-	now.Dirty, now.Hidden = dirty, nil // which is asked anew
+	now.Dirty, now.Hidden = dirty, nil // which is asked again
 	if p.Carried == nil || j.Carried == nil {
 		same, err = a.WorkTree.inTheWayOf(ctx, &now, tree)
 		return nil, same, err
@@ -59,7 +59,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	if err != nil {
 		return nil, nil, err
 	}
-	if l == nil && p.Stuck != nil { // git's own state is put away all the same
+	if l == nil && p.Stuck != nil { // git's own state is put away anyway
 		l = &plan.Laid{Layout: &plan.Layout{Staged: tree, Files: tree, Start: from}, Of: u,
 			Is: plan.Held{Staged: j.Carried.Staged, Files: j.Carried.Files}}
 	}

@@ -136,7 +136,7 @@ func (o *obstacles) going(path string) {
 // status examines a path with uncommitted work.
 func (o *obstacles) status(d vcs.Dirty) {
 	if d.Untracked && slices.Contains(o.away, d.Path) {
-		return // taken out of the index, and there all the same
+		return // taken out of the index, and there anyway
 	}
 	path := strings.TrimSuffix(d.Path, "/")
 	i := slices.IndexFunc(o.changes, func(c object.Change) bool { return overlaps(c.Path, path, d.Untracked) })

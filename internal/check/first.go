@@ -47,7 +47,7 @@ func OnlyFailed(step string, output []string) (narrow string, ok bool) {
 	}
 	switch {
 	case slices.Contains(words, "pytest"):
-		return step + " --last-failed || [ $? = 5 ]", true // 5: there is none of those any more
+		return step + " --last-failed || [ $? = 5 ]", true // 5: there is none of those any longer
 	case len(words) > 0 && words[0] == "ctest":
 		return step + " --rerun-failed", true
 	}

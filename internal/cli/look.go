@@ -35,7 +35,7 @@ type commitJSON struct {
 
 // knownJSON is the age of what is known of the remote.
 type knownJSON struct {
-	At    string `json:"at"`    // when it was last fetched from; empty where that is not known
+	At    string `json:"at"`    // when it was last fetched from; empty if unknown
 	Asked bool   `json:"asked"` // it was asked just now
 }
 

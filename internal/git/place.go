@@ -21,7 +21,7 @@ type Place struct {
 	Shallow bool
 
 	// Hold is an open file that every command which changes branch, index or files keeps open,
-	// too: whoever holds a lock on it can tell that none of them runs any more.
+	// too: whoever holds a lock on it can tell that none of them runs any longer.
 	Hold *os.File
 
 	guard func(ctx context.Context) []string // arguments that keep git from running hooks that were not agreed to

@@ -24,12 +24,12 @@ const (
 	Joined Event = "accept" // a result went onto the branch
 	Undone Event = "undo"   // and was taken back
 	Sent   Event = "push"
-	Taken  Event = "take-over" // what git left half done was finished, joined anew, or taken back
+	Taken  Event = "take-over" // what git left half done was finished, joined again, or taken back
 )
 
 // LogEntry is an entry of the logbook.
 type LogEntry struct {
-	Waypoint string    `json:"waypoint"` // that belongs to it; empty where there is none
+	Waypoint string    `json:"waypoint"` // that belongs to it; empty if there is none
 	What     Event     `json:"what"`
 	When     time.Time `json:"when"`
 	Branch   string    `json:"branch"`

@@ -39,7 +39,7 @@ type State struct {
 	PickParent int              `json:"pick_parent,omitempty"` // of those that join lines, what this parent has not
 	Decisions  settle.Decisions `json:"decisions"`
 	Mends      []plan.Mend      `json:"mends,omitempty"`
-	Made       []plan.Made      `json:"made,omitempty"`      // files that commands made anew
+	Made       []plan.Made      `json:"made,omitempty"`      // files that commands regenerated
 	Requests   replay.Requests  `json:"requests,omitempty"`  // what is to become of single commits
 	TakeOver   TakeOver         `json:"take_over,omitempty"` // what git left half done
 	Runs       []string         `json:"runs,omitempty"`      // what its list has run on the way

@@ -20,7 +20,7 @@ type Where string
 const (
 	OnRemote   Where = "remote"      // the remote has it
 	OnlyHere   Where = "yours"       // it is yours, and not pushed
-	Replayed   Where = "replayed"    // yours and not pushed, made anew by a rebase
+	Replayed   Where = "replayed"    // yours and not pushed, replayed by a rebase
 	LeftBehind Where = "left-behind" // by a rebase; a waypoint keeps it
 	PickedFrom Where = "picked"      // yours and not pushed, brought over from another line
 )
@@ -426,7 +426,7 @@ const (
 	SideYours
 	SideTheirs
 	SideJoined // it joins lines
-	SideBehind // no line has it any more
+	SideBehind // no line has it any longer
 )
 
 // Side returns yours if the remote lacks the commit, theirs if the branch lacks it, and otherwise both.

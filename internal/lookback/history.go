@@ -24,7 +24,7 @@ type Repository interface {
 type History struct {
 	Repo    Repository
 	Planner *plan.Planner
-	Ledger  *ledger.Ledger // nil without a session: then what is kept is read anew each time
+	Ledger  *ledger.Ledger // nil without a session: then what is kept is read again each time
 	// Locate finds where a branch and what it follows stand now.
 	Locate func(ctx context.Context, b vcs.Branch) (*plan.Position, error)
 

@@ -24,7 +24,7 @@ type Story struct {
 	Checked   *ledger.Checked
 	Waypoint  *ledger.Waypoint // nil where the result is not on the branch yet
 	Pushed    bool             // the remote has it
-	Differs   bool             // worked out anew, the join comes to another tree than was made
+	Differs   bool             // computed again, the join comes to another tree than was made
 	Others    []Other
 	Below     []history.Node // the common ancestor, and the one before it
 	Me        string         // e-mail of the person at the keyboard

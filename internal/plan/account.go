@@ -59,7 +59,7 @@ type compared struct {
 
 // LeftOut lists what of either side the result of a join does not hold. It is computed from trees: the sides, what they
 // started from, and the result, whoever decided what, and how. Paths with an open conflict are left out, and so are
-// files that a command makes anew. Cost follows what both sides changed.
+// files that a command makes again. Cost follows what both sides changed.
 func (a *Accounts) LeftOut(ctx context.Context, p *Position, j *Join, decisions *settle.Decisions) ([]LeftOut, error) {
 	list, err := a.comparisons(ctx, p, j)
 	if err != nil {

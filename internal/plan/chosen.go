@@ -12,7 +12,7 @@ import (
 // Plan is the result of both routes, with a suggestion.
 type Plan struct {
 	Rebase, Merge *Join
-	Pick          *Join // alone, where commits are picked, or what git left half done is gone on with
+	Pick          *Join // alone, where commits are picked, or what git left half done is continued
 	Suggested     Route
 	Why           string // a sentence
 	Wanted        Wanted

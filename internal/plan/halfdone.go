@@ -29,7 +29,7 @@ type Stuck struct {
 	Open    []string // paths that are not settled
 	Marked  []string // of these, those in which some conflicts are settled already, between marks
 	Settled []string // paths that were in conflict and are settled
-	Resume  *Resume  // how it is gone on with; nil where Dorvik cannot
+	Resume  *Resume  // how it is continued; nil where Dorvik cannot
 	Why     string   // why it cannot
 	Notes   []string // what to know of its list before going on, as sentences
 	Runs    []string // commands that its list has run on the way
@@ -248,7 +248,7 @@ type branchMove struct {
 type Prospect struct {
 	Asks    int // decisions that going on asks
 	More    int // commits that it replays after the one it stopped at
-	Kept    int // decisions that a join anew keeps
+	Kept    int // decisions that a join again keeps
 	Commits []StuckCommit
 	Dirty   int // files with edits beside it, which stay as they are
 }
@@ -257,5 +257,5 @@ type Prospect struct {
 type StuckCommit struct {
 	history.Node
 	State string    // done, stopped, to come
-	Now   object.ID // what it was made anew as
+	Now   object.ID // what it was made again as
 }

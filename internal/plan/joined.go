@@ -57,12 +57,12 @@ type Join struct {
 	Settled       int
 	Mended        []Mend         // applied
 	Lost          []Mend         // that fit no longer
-	Regenerations []Regeneration // files that are, or are to be, made anew
+	Regenerations []Regeneration // files that are, or are to be, made again
 	Carried       *Carried
 
 	onto    object.ID      // of a pick: the commit that the first step stands on
 	work    *Uncommitted   // that is carried in the place of the position's; nil for that
-	Plain   object.ID      // the joined tree before files were made anew; zero where none was
+	Plain   object.ID      // the joined tree before files were regenerated; zero if none was
 	mended  []Mend         // what those applied did to the joined texts
 	besides []merge.Remark // what is to be said that no file's merge says
 }

@@ -31,7 +31,7 @@ const (
 type Overlap struct {
 	Path     string
 	Kind     OverlapKind
-	Conflict merge.ConflictKind // of what is asked; empty where nothing is
+	Conflict merge.ConflictKind // of what is asked; empty if nothing is
 	From     string             // its name before one side renamed it, where the other changed it
 	Author   string
 	Decide   bool // it will need a decision

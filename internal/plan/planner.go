@@ -29,7 +29,7 @@ type Planner struct {
 	Resumer   *Resumer
 	Extras    *Extras
 
-	Scout *Scout // nil where none was sent out
+	Scout *Scout // nil if none was sent out
 
 	unrelated bool // lines without a common ancestor may be joined, too
 	mu        sync.Mutex

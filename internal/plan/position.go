@@ -41,7 +41,7 @@ type Position struct {
 	TakenOut   []history.Node
 	Dirty      []vcs.Dirty
 	Asked      time.Time // when the remote was asked just now; zero if it was not
-	Known      time.Time // when it was last fetched from; zero where that is not known
+	Known      time.Time // when it was last fetched from; zero if unknown
 	Unanswered error     // why the remote did not answer
 
 	Follows string // what the branch follows, where it is pushed to another that is joined instead
@@ -53,7 +53,7 @@ type Position struct {
 	Hidden func() (map[string]bool, error) // waits for what git was told not to look at; nil where it was not asked
 
 	Kind Kind // what it is a position of; nil stands for Following
-	// what git left half done, and is taken over: gone on with or, where it is Following, joined anew
+	// what git left half done, and is taken over: continued or, where it is Following, joined again
 	Stuck    *Stuck
 	Requests replay.Requests // what is to become of single commits of yours
 	Carried  *Uncommitted    // what is to be brought along; nil where it stays as it is

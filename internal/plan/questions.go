@@ -88,7 +88,7 @@ func (j *Join) Preferred(decisions *settle.Decisions, prefer []settle.Way) (out 
 					continue
 				}
 				w, ok := settle.Prefer(c, prefer)
-				if ok && !(w == settle.Anew && stop.Uncommitted) { // what goes nowhere is not made anew
+				if ok && !(w == settle.Anew && stop.Uncommitted) { // what goes nowhere is not regenerated
 					seen[c.Key] = true
 					out = append(out, settle.Decision{Key: c.Key, Way: w})
 				}

@@ -31,7 +31,8 @@ func (pr *Prover) ToMake(ctx context.Context, p *plan.Position, j *plan.Join) (a
 	return all, agreed, nil
 }
 
-// Make runs the commands that make files anew, which were shown and are agreed to by that, each in the file's folder of
+// Make runs the commands that make files again, which were shown and are agreed to by that, each in the file's folder
+// of
 // the check's checkout of a joined commit, and keeps what they made. Nothing else that they changed is taken; what that
 // is, is said to each, as all that they print is. failed is the one that did not end well, or nil.
 func (pr *Prover) Make(ctx context.Context, j *plan.Join, terms []*Terms, tip object.ID, each func(string)) (

@@ -23,10 +23,10 @@ type Unchecked struct {
 	Holds        []plan.Holding // the mends, with what each becomes part of
 	Mends        []misfit.Mend  // of them, where it is certain what to do
 	MayHold      []int          // steps of a rebase that could hold all of those, too
-	Regeneration bool           // files are to be made anew before it is checked
+	Regeneration bool           // files must be regenerated before it is checked
 	ToMake       []*Terms       // by these commands
 	MayMake      bool           // which were agreed to before
-	Passed       *check.Report  // an earlier run on the same tree; nil where there is none that passed
+	Passed       *check.Report  // an earlier run on the same tree; nil if there is none that passed
 	Each         []Each         // how the new commits stand, as far as that is known
 	// every commit is to be checked
 	WantsEach bool

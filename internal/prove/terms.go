@@ -23,7 +23,7 @@ import (
 // others.
 type Terms struct {
 	Command check.Command
-	Makes   string      // a file that it makes anew, in the folder of which it runs; empty for a check
+	Makes   string      // a file that it regenerates, in the folder of which it runs; empty for a check
 	Filter  string      // of files, by its name, that git runs as it writes them; empty for a check
 	Tree    object.ID   // that it is to run on
 	Filters []string    // "name: command"

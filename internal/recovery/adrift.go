@@ -46,7 +46,7 @@ func (w *Workspace) Adrift(ctx context.Context) (*Adrift, error) {
 	if err != nil || len(loose) == 0 {
 		return nil, err
 	}
-	again := map[string]bool{} // who made what, when: a commit made anew keeps that
+	again := map[string]bool{} // who made what, when: a commit made again keeps that
 	for _, n := range w.Planner.Below(b.Tip, adriftLine) {
 		again[n.AuthorLine] = true
 	}

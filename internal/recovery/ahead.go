@@ -25,7 +25,7 @@ type Brief struct {
 	Theirs   int       // commits that are not here, as of the last fetch
 	HalfDone string    // what git, or Dorvik, left half done
 	Joined   bool      // accepted here, and not pushed
-	Known    time.Time // when the remote was last fetched from; zero where that is not known
+	Known    time.Time // when the remote was last fetched from; zero if unknown
 }
 
 // Brief reads local data only. It does not contact the remote or examine files.

@@ -21,7 +21,7 @@ import (
 // OneFile is three versions of one file to settle, without their repository.
 type OneFile struct {
 	Name    string                // in the project: its ending tells the language
-	Content merge.Three[[]byte]   // nil where there is none
+	Content merge.Three[[]byte]   // nil if there is none
 	Who     merge.Three[LastEdit] // of yours and theirs, as far as it is known
 }
 

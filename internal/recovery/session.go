@@ -159,7 +159,7 @@ type Pushed struct {
 	Holds    object.ID    // what the remote said it holds afterwards
 	Refusal  *vcs.Refusal // nil if it was accepted
 	Said     []string     // by the hook here, and by the server
-	Unsure   bool         // it failed, and the remote did not say whether it holds the tip all the same
+	Unsure   bool         // it failed, and the remote did not say whether it holds the tip anyway
 	WentBack bool         // the join was undone, to be made again on what is new
 }
 

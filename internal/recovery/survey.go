@@ -181,7 +181,7 @@ type Glance struct {
 	Overlap  []plan.Overlap
 	Misfits  []plan.Misfit
 	InTheWay *change.OverwriteError // nil where nothing is
-	Kept     *ledger.State          // of an unfinished recovery; nil where there is none
+	Kept     *ledger.State          // of an unfinished recovery; nil if there is none
 	InUse    bool                   // a session is open here, and what is kept is not known
 }
 

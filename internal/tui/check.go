@@ -38,7 +38,7 @@ type checkState struct {
 	ready     bool         // the command is known
 	agreed    bool
 	eaching   bool // it is checked commit by commit
-	making    bool // files are to be made anew first
+	making    bool // files must be regenerated first
 	makes     []*prove.Terms
 	mayMake   bool
 	unmade    bool      // a command that makes one did not end well
@@ -60,7 +60,7 @@ type checkState struct {
 	needed    []plan.Holding // as they were offered
 	mayHold   []int          // steps that could hold all of them
 	chosen    int            // of those, from 1, where the mends are to go; 0 for where they are needed
-	holder    string         // the commit that mends become part of; empty where there is none
+	holder    string         // the commit that mends become part of; empty if there is none
 }
 
 func (c *checkState) running() bool { return !c.started.IsZero() }

@@ -11,7 +11,7 @@ import (
 )
 
 // take calls receive and recovers from a panic in it. The frame then shows the
-// defect until the person begins anew or leaves.
+// defect until the person begins again or leaves.
 func (f *frame) take(msg tea.Msg) (cmd tea.Cmd) {
 	switch k := msg.(type) {
 	case tea.KeyPressMsg:

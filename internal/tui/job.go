@@ -61,7 +61,7 @@ type job struct {
 	aside   bool   // what is in the way and git does not know may be moved aside
 	rewrite bool   // commits that are on a remote may be rebased
 	onward  then   // where to go when all is joined, if not to the usual stage
-	resumed bool   // what was kept of an earlier run was gone on with
+	resumed bool   // what was kept of an earlier run was continued
 	changed bool   // something was accepted or pushed in this run
 	holds   string // what the remote said it holds after the push
 

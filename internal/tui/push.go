@@ -30,7 +30,7 @@ type pushScreen struct {
 	stopped *vcs.HookError // a hook refused the change
 	said    []string       // with the push that was accepted
 	without bool           // hooks that were not agreed to are not run
-	remake  bool           // the branch that is gone at the remote is made there anew
+	remake  bool           // the branch that is gone at the remote is created there again
 }
 
 func (s *pushScreen) label() string { return ledger.Push.String() }

@@ -23,7 +23,7 @@ type writing struct {
 	save   func(text string) tea.Cmd
 	own    func(ctx context.Context) (string, error) // the person's own editor; nil where it is not offered
 
-	board  *settle.Board // the edits of both sides, that can be taken over; nil where there are none
+	board  *settle.Board // the edits of both sides, that can be taken over; nil if there are none
 	from   int           // the number of their base's first line
 	closed bool          // a line end that the editor does not show ends the text
 

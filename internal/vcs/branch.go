@@ -86,7 +86,7 @@ type Named struct {
 type Signed struct {
 	// as git's pretty formats have it: G good, U good of unknown validity, B bad, E not to be checked, N none…
 	Grade string
-	By    string // the name it was made with, where that is known
+	By    string // the name it was made with, if known
 }
 
 // RefMove is an entry of a reflog: the new value, the time and the message.

@@ -127,8 +127,8 @@ func Outcome(c *settle.Question, w settle.Way) string {
 // Credits is who did what in a conflict that is no place in a text.
 type Credits struct {
 	Who           string // the person of the other side
-	Yours, Theirs string // the commits of both; empty where that is not known
-	Lines         int    // that one side changed of a file that the other deleted; 0 where that is not known
+	Yours, Theirs string // the commits of both; empty if unknown
+	Lines         int    // that one side changed of a file that the other deleted; 0 if unknown
 }
 
 // in names a commit at the end of a sentence.

@@ -68,7 +68,7 @@ func (m *matcher) match(part, at int) bool {
 			return true
 		}
 	}
-	for _, way := range []settle.Way{settle.Base} { // it may not be offered, and be taken all the same
+	for _, way := range []settle.Way{settle.Base} { // it may not be offered, and be taken anyway
 		if lines := diff.Lines(p.Of.Base); m.stands(lines, at) && m.match(part+1, at+len(lines)) {
 			m.found = append(m.found, Answer{Of: p.Of, Way: way, Line: at, Text: p.Of.Base})
 			return true

@@ -12,7 +12,7 @@ import (
 type Place struct {
 	Path string // slash-separated, from the top of the project
 	Line int    // from 1
-	Col  int    // from 1 in bytes; 0 where none was given
+	Col  int    // from 1 in bytes; 0 if none was given
 	Text string
 }
 

@@ -185,7 +185,7 @@ func (l *Log) Next(ctx context.Context, n int) ([]Listed, error) {
 			continue
 		}
 		if err := l.settle(ctx, p); err != nil {
-			heap.Push(&l.ready, p) // so that it can be gone on with
+			heap.Push(&l.ready, p) // so that it can be continued
 			return out, err
 		}
 		p.listed = true

@@ -51,7 +51,7 @@ type rules struct {
 	asked  bool // what is outside the trees
 	below  *attr.Rules
 	above  *attr.Rules
-	files  map[string]*attr.Rules // by directory, nil where there is none
+	files  map[string]*attr.Rules // by directory, nil if there is none
 }
 
 // spot is a name at which trees differ.

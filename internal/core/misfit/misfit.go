@@ -63,7 +63,7 @@ type file struct {
 	path     string
 	old, new object.Entry
 
-	was, is string // the texts; empty where there is none
+	was, is string // the texts; empty if there is none
 	edits   []diff.Edit
 	from    []string // lines
 	to      []string

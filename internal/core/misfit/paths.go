@@ -107,7 +107,7 @@ func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) 
 	return out, err
 }
 
-// isThere reports whether a path exists in the joined tree all the same: as it is, or as a directory that is imported
+// isThere reports whether a path exists in the joined tree anyway: as it is, or as a directory that is imported
 // by the file's name.
 func (f *finder) isThere(p string) (yes bool, err error) {
 	ext := path.Ext(p)

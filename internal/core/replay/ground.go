@@ -78,7 +78,7 @@ type ground struct {
 	rules   *merge.Attributes
 	now     map[string]object.Entry // what stands at the paths that commits change
 	at      snapshot                // the tree that this is of
-	silent  *merge.Result           // of which there is nothing to say
+	silent  *merge.Result           // without a remark
 }
 
 // newGround returns the ground for the commits of a line without merges.

@@ -49,7 +49,7 @@ func (r *replayer) merge(ctx context.Context, s *Step) error {
 		return err
 	}
 	// The old joint as git or Dorvik would have left it, with what was contested
-	// as the merge has it: what still differs from the merge is its own. Where nothing is joined any more, what was
+	// as the merge has it: what still differs from the merge is its own. Where nothing is joined any longer, what was
 	// decided in a text is its own, too.
 	settled, err := r.contested(before, n.Tree, first, caughtUp)
 	if err != nil {

@@ -20,7 +20,7 @@ type Todo struct {
 	Theirs  bool         // what it changes is theirs, and what it goes onto yours: it is picked
 	Begun   *merge.Begun // its join was begun elsewhere; nil where it was not
 	Stands  bool         // it is made already, and kept as it is
-	Tree    object.ID    // the tree of the new commit, where that is known; zero where it is to be joined
+	Tree    object.ID    // the tree of the new commit, if known; zero where it is to be joined
 	Own     bool         // the new commit's author is whoever makes it, and not the author it has
 	Keep    bool         // it is kept though nothing of it is left
 	Onto    []Parent     // what it goes onto, two of a merge; none for the one before it on the list

@@ -52,7 +52,7 @@ func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, 
 			return nil, fmt.Errorf("picking %s: %w", n.ID, err)
 		}
 		// What was made before is there already, unless it is clear that the tree does not
-		// hold it any more.
+		// hold it any longer.
 		if other, ok := same[n.ID]; ok && s.Outcome != Clean {
 			s = Step{Commit: n, onto: s.onto, Outcome: AlreadyThere, Same: other}
 			if s.after, err = r.snapshot(on); err != nil {

@@ -33,7 +33,7 @@ type Step struct {
 	Into    bool             // it becomes part of the commit of the step before
 	Message string           // of the new commit; empty for the one it has
 	Edited  []string         // files that were edited in it, by request
-	Unfit   []merge.TextEdit // and the edits that do not fit any more
+	Unfit   []merge.TextEdit // and the edits that do not fit any longer
 	onto    []Parent         // what it stands on
 	stands  bool             // it was made before
 	Says    Says             // where it goes into the one before, and has no Message

@@ -12,7 +12,7 @@ import (
 // Option is one way to settle a conflict.
 type Option struct {
 	Way     Way
-	Reason  string        // why it is offered, if that needs saying
+	Reason  string        // why it is offered, if needed
 	Because string        // why it may be suggested; empty if it may not
 	Text    string        // what the place would hold; empty unless the conflict is a place in a text
 	Moved   *Relocation   // what another place would hold too, or nil
@@ -70,7 +70,7 @@ type File struct {
 	readable  func() bool
 	wild      bool   // a version of it is larger, or nests deeper, than the readers of formats go
 	generated bool   // a program makes it
-	command   string // that makes it anew, where it is known
+	command   string // that regenerates it, if known
 }
 
 // Names lists the paths by which the authors of its conflicts can be found.

@@ -69,7 +69,7 @@ type Files struct {
 	// Alone has a file have no place beside it, as where just that one is settled.
 	Alone bool
 
-	// Maker, unless nil, gives the command that makes a generated file anew where that can be run; known is the one
+	// Maker, unless nil, gives the command that regenerates a generated file where that can be run; known is the one
 	// that is known by the file's kind, or empty. It gives an empty one where there is none.
 	Maker func(path, known string) string
 }

@@ -15,7 +15,7 @@ type place struct {
 	path, before, after string
 	cut                 bool            // it is a part of what both added: they share lines around it
 	entries             *format.Entries // nil where texts have none, or are not read
-	text                *merge.Text     // of the whole file; nil where there is none
+	text                *merge.Text     // of the whole file; nil if there is none
 }
 
 func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }
