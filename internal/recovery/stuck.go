@@ -82,7 +82,7 @@ func (w *Workspace) stillThere(ctx context.Context, s *plan.Stuck) error {
 	return nil
 }
 
-// again returns the position of joining again, as if git had not started.
+// anew returns the position of joining again, as if git had not started.
 func (s *Session) anew(ctx context.Context, st *plan.Stuck, fetch bool) (*plan.Position, error) {
 	if why := st.NotAnew(); why != "" {
 		return nil, &plan.Blocked{What: words.Sentence(why), Next: words.If(st.NotBack() == "", "It can be taken back.",
