@@ -40,7 +40,7 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 				_, err = s.Applier.GoBack(t.Context(), wp.Name)
 				var moved *change.MovedError
 				require.ErrorAs(t, err, &moved)
-				assert.ErrorContains(t, err, "--since")
+				assert.ErrorContains(t, err, "something was done since")
 
 				way, err := s.WayBack(t.Context(), wp.Name)
 				require.NoError(t, err)

@@ -75,6 +75,6 @@ func ExamplePick() {
 	// Output:
 	// clean 1 yellow
 	// clean 1 yellow
-	// the commit 38cdd9551db1 “Join both” joins lines, so it is not one change that could be brought over; pick the commits it joined, or say with --parent 1 that what it brought into its first parent is meant
+	// the commit 38cdd9551db1 “Join both” joins lines, so it is not one change that could be brought over; pick the commits it joined, or say against which of its parents its change is meant
 	// the commit 38cdd9551db1 “Join both” has no parent 3: it has 2
 }
