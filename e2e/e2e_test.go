@@ -333,7 +333,7 @@ func TestPick(t *testing.T) {
 	x.see("2 commits to pick.", "theirs, picked", "join them before you push", "older ones are not picked",
 		"origin was asked")
 	x.press("Enter")
-	x.see("the picked commits are made again after yours", "1 decision, at 1 commit")
+	x.see("the picked commits are replayed after yours", "1 decision, at 1 commit")
 	x.press("Enter")
 	x.see("Settle 0 of 1", "weave")
 	x.press("q")

@@ -115,7 +115,7 @@ func TestTheRoad(t *testing.T) {
 	x.press("n")
 	x.see("THE ROAD", "A band for bicycles", "asks 1 decision", "joins by itself")
 	x.press("Down", "Down", "2") // the berth
-	x.see("WHAT BECOMES OF IT  7721813", "loses")
+	x.see("WHAT HAPPENS TO IT  7721813", "loses")
 	x.press("Enter")
 	x.see("left out by you")
 	x.press("Escape")

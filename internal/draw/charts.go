@@ -295,7 +295,7 @@ func routeFacts(t *Told, j *plan.Join) (out []string) {
 	case plan.Merge:
 		out = append(out, "One new commit joins both lines; nothing is rewritten.")
 	case plan.Rebase:
-		out = append(out, fmt.Sprintf("%s of yours %s made again on top of theirs, with new ids.",
+		out = append(out, fmt.Sprintf("%s of yours %s replayed on top of theirs, with new ids.",
 			plural(j.Kept(), "commit"), words.Is(j.Kept(), "is", "are")))
 	case plan.Pick:
 		out = append(out, words.Count(j.Kept(), "commit is", "commits are")+" brought onto your branch.")

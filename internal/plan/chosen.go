@@ -44,7 +44,7 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 		return pl, err
 	}
 	if p.IsPick() {
-		pl.Suggested, pl.Why = Pick, "a picked commit is made again on your line, with its author and message."
+		pl.Suggested, pl.Why = Pick, "a picked commit is replayed on your line, with its author and message."
 		pl.Pick, err = pn.Join(ctx, p, Pick, decisions, Amends{}, progress)
 		return pl, err
 	}

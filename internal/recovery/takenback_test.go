@@ -25,7 +25,7 @@ func TestWhatTheirsTookBackIsRemarkedOn(t *testing.T) {
 	}{
 		"taken back":             {[]string{capped, uncapped}, []string{capped}, true},
 		"taken back twice":       {[]string{capped, uncapped, capped, uncapped}, []string{capped}, true},
-		"made again":             {[]string{capped, uncapped, capped}, []string{capped}, false},
+		"replayed":               {[]string{capped, uncapped, capped}, []string{capped}, false},
 		"not taken back":         {[]string{capped}, []string{capped}, false},
 		"never made there":       {[]string{strings.Replace(base, "one", "x", 1)}, []string{capped}, false},
 		"you took it back, too":  {[]string{capped, uncapped}, []string{capped, uncapped}, false},

@@ -223,12 +223,12 @@ func (f *facts) fact(what string, l term.Line) {
 
 // about describes each route and when it suits.
 var about = map[plan.Route][2]string{
-	plan.Rebase: {"your commits are made again, one by one, after theirs",
+	plan.Rebase: {"your commits are replayed, one by one, after theirs",
 		"Suits you when the commits are still only yours and the team likes a line that reads in order."},
 	plan.Merge: {"one new commit joins the two lines",
 		"Suits you when others already build on your commits, or when it should stay visible that there were two " +
 			"lines."},
-	plan.Pick: {"the picked commits are made again after yours",
+	plan.Pick: {"the picked commits are replayed after yours",
 		"The picked commits stay where they are. If that branch is joined later, Dorvik finds that the change is " +
 			"there already."},
 }
@@ -461,5 +461,5 @@ func (s *chooseScreen) drawRebase(j *plan.Join, w int) term.Page {
 func (s *chooseScreen) straight(first, then term.Line) term.Page {
 	return term.Page{term.Text(term.Base, " "+term.MarkBase.Sign).Then(first).Then(then),
 		term.Text(term.Dim, " "+s.job.s.Planner.Short(s.job.pos.Base())).Add(term.Dim,
-			"   ′ made again, with a new id")}
+			"   ′ replayed, with a new id")}
 }

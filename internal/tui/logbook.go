@@ -265,7 +265,7 @@ func (s *logbookScreen) kept(w int) (p term.Page) {
 		fact("waypoint", "cleaned: the logbook still tells what was done, but nothing is kept of it")
 	default:
 		fact("decisions", words.If(len(point.Decisions) == 0, "none were asked", words.Count(len(point.Decisions),
-			"was made", "were made")+"; enter tells them"))
+			"was made", "were made")+"; enter shows them"))
 		if k := point.Kept; k != nil && len(k.Paths) > 0 {
 			fact("not committed", words.List(words.Some(k.Paths, 4))+", as it was then")
 		}

@@ -93,7 +93,7 @@ func (s *roadScreen) outcomes(i int) (out []outcome) {
 		add("kept all the same", replay.Request{Keep: true})
 		return out
 	}
-	add("made again", replay.Request{})
+	add("replayed", replay.Request{})
 	if st.CanLeave() {
 		add("left out", replay.Request{Leave: true})
 	}
@@ -147,7 +147,7 @@ func (s *roadScreen) actions() []action {
 	}
 	n := len(s.outcomes(s.list.row))
 	if n > 1 {
-		out = append(out, act(keys.Written(keys.Digits[1], fmt.Sprintf("1–%d", n), ""), "mark what becomes of it",
+		out = append(out, act(keys.Written(keys.Digits[1], fmt.Sprintf("1–%d", n), ""), "mark an outcome",
 			s.mark(0)))
 	}
 	for i := 1; i < n; i++ {

@@ -169,7 +169,7 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 		p.Blank()
 	}
 	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
-	p.Head("WHAT BECOMES OF IT", "  "+s.job.s.Planner.Short(st.Commit.ID)+" “"+st.Commit.Subject()+"”")
+	p.Head("WHAT HAPPENS TO IT", "  "+s.job.s.Planner.Short(st.Commit.ID)+" “"+st.Commit.Subject()+"”")
 	if !tight {
 		p.Blank()
 	}
@@ -198,8 +198,7 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	}
 	p.Blank()
 	p.Say(w, term.Text(term.Dim,
-		"If you know git’s words: to continue is to settle what asks; to skip is 2, left out; to abort "+
-			"is q, as nothing was changed."))
+		"If you know git’s words: continue is to settle the conflicts; skip is 2, left out; abort is q, because nothing was changed."))
 	return p
 }
 

@@ -81,7 +81,7 @@ func (s deciding) undoDecision() tea.Cmd {
 }
 
 func (s deciding) redoDecision() tea.Cmd {
-	return s.stepDecision((*ledger.Ledger).RedoDecision, "is made again")
+	return s.stepDecision((*ledger.Ledger).RedoDecision, "is redone")
 }
 
 // stepDecision undoes or redoes a decision and goes to its conflict.
