@@ -466,7 +466,7 @@ func TestPickTwoFromAList(t *testing.T) {
 	x.press("g")
 	x.see("2 commits to pick.", "origin was asked")
 	x.press("Enter")
-	x.see("go on", "the picked commits are made again")
+	x.see("go on", "the picked commits are replayed")
 	x.press("Enter")
 	x.see("agree and run it")
 	x.press("s")

@@ -27,7 +27,7 @@ func TestManyAtOnce(t *testing.T) {
 	b.press("u", "u")
 	b.see("▶ Settle 0 of 2", "ctrl+y redo")
 	b.press("ctrl+y")
-	b.see("▶ Settle 1 of 2", "is made again")
+	b.see("▶ Settle 1 of 2", "is redone")
 	b.m.s.Close()
 	again := newBench(t, s.Clone) // also after quitting
 	again.see("▶ Settle 1 of 2")

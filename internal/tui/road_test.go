@@ -23,7 +23,7 @@ func TestRoad(t *testing.T) {
 	b.press("n")
 	b.see("THE ROAD", "≠ 8816c1d  Charge vehicles", "asks 1 decision", "◌ b9b7987",
 		"not needed: d34e868 holds the same change",
-		"as it is now: asks 1 decision", "left out", "loses", "asks 1 fewer decision", "to skip is 2")
+		"as it is now: asks 1 decision", "left out", "loses", "asks 1 fewer decision", "skip is 2")
 	b.press("enter")
 	b.see("conflict 1 of 2", "fares/fares.go")
 
