@@ -190,7 +190,7 @@ func (s *lookScreen) whoToAsk(p *term.Page) {
 		mine := slices.DeleteFunc(slices.Clone(s.job.pos.Divergence.Theirs),
 			func(n history.Node) bool { return n.Author().Name != name })
 		p.Row(term.Line{}.Mark(term.MarkTheirs).Add(term.Plain, s.job.name(mine[0], merge.Theirs)+" ").
-			Add(term.Dim, fmt.Sprintf("%s, %s, last %s", mine[0].Author().Email, words.Count(len(mine), "commit",
+			Add(term.Dim, fmt.Sprintf("%s, %s, %s", mine[0].Author().Email, words.Count(len(mine), "commit",
 				"commits"), s.job.age(mine[0]))))
 	}
 }
