@@ -27,11 +27,11 @@ const (
 // Entry is one change of a side that the result lacks.
 type Entry struct {
 	Kind Kind
-	Path string      // in the side's tree; of a deletion, in the result's
-	Line int         // in the side's file, from 1; of a deleted line that stands again, 0
+	Path string      // in the side's tree; for a deletion, in the result's tree
+	Line int         // in the side's file, from 1; 0 for a deleted line that is back
 	Text string      // the line, without blanks around it
-	Mode object.Mode // of a mode
-	Kept string      // of a deletion: the line that stands again; empty for a whole file
+	Mode object.Mode // set for a mode
+	Kept string      // set for a deletion: the line that is back; empty for a whole file
 	Full string      // the line with its blanks and end, by which its author is found
 }
 
@@ -70,11 +70,11 @@ type comparison struct {
 	engine                    *merge.Engine
 	store                     *object.Overlay
 	base, side, other, result object.ID
-	went                      map[string]string // where the side has a file that it renamed, by its path in base
-	from                      map[string]string // the other way round
-	now                       map[string]string // where the result has a file that is not at its path in base
+	went                      map[string]string // the side's path of a renamed file, by its path in base
+	from                      map[string]string // the path in base, by the side's path
+	now                       map[string]string // the result's path of a moved file, by its path in base
 	added                     map[object.ID]bool
-	gone                      map[string]bool // see findGone; nil where it was not asked for
+	gone                      map[string]bool // see findGone; nil if the caller did not ask
 	out                       []Entry
 }
 
@@ -169,7 +169,7 @@ func (a *comparison) change(c object.Change) error {
 	old, from := c.Old, c.Path
 	switch to := a.went[c.Path]; {
 	case c.New.Absent() && to != "":
-		return nil // it is told where it went
+		return nil // the account says where it went
 	case c.New.Absent():
 		return a.deletion(c)
 	case a.from[c.Path] != "":
@@ -220,7 +220,7 @@ func (a *comparison) oldPlace(path string, old object.Entry) error {
 		return err
 	}
 	same, err := a.alike(old, is)
-	if err == nil && !same { // or it is what the other side made of it
+	if err == nil && !same { // otherwise the result has the other side's version
 		others, ferr := a.store.Find(a.other, path)
 		same, err = others.Same(is), ferr
 	}
@@ -289,7 +289,7 @@ func (a *comparison) content(path, from string, old, has, is object.Entry) error
 	var texts [3]string
 	for i, e := range []object.Entry{old, has, is} {
 		if !e.Mode.IsRegular() {
-			continue // it is new, or was no text
+			continue // the file is new, or was not text
 		}
 		data, err := a.store.Blob(e.ID)
 		if err != nil {
@@ -327,7 +327,7 @@ func (a *comparison) onlyMoved(path, from string, has, is object.Entry) error {
 	}
 	others, err := a.store.Find(a.other, from)
 	if err != nil || !others.Same(has) {
-		return err // what became of it is the other side's doing
+		return err // the other side changed it
 	}
 	made, err := a.alike(has, is)
 	if err == nil && !made {

@@ -44,7 +44,7 @@ func leftOut(base, side, other, result string, known map[string]bool) []Entry {
 		for _, i := range lost {
 			out = append(out, Entry{Kind: Line, Line: i + 1, Text: strings.TrimSpace(s[i]), Full: t.side[i]})
 		}
-		// Where as many lines were put in the place of others as are lost, those say that the others stand.
+		// If an edit replaced as many lines as are lost, the replaced lines are the ones that are back.
 		again := t.again(e, b, r)
 		for _, i := range again[min(len(lost), len(again)):] {
 			out = append(out, Entry{Kind: Deletion, Kept: strings.TrimSpace(b[i]), Full: t.base[i]})
@@ -57,15 +57,15 @@ func leftOut(base, side, other, result string, known map[string]bool) []Entry {
 type sides struct {
 	base, side, result []string
 	edits, toResult    []diff.Edit
-	held               []bool          // lines of side that result has in their place
-	stands             []bool          // lines of base that result has in their place
-	fromSide, fromBase []bool          // lines of result that stand there as side, or base, has them
-	sides, others      map[string]bool // lines of the side, and of the other
+	held               []bool          // lines of side that result has in order
+	stands             []bool          // lines of base that result has in order
+	fromSide, fromBase []bool          // lines of result that come from side, and from base
+	sides, others      map[string]bool // the lines of this side, and of the other
 	known              map[string]bool // lines of other files
 	other              []string
-	byOther            []diff.Edit    // from base
-	spare              map[string]int // how many copies of a line the result has beyond those that the side kept
-	more               map[string]int // how many it has beyond all of the side's
+	byOther            []diff.Edit    // the other side's edits to base
+	spare              map[string]int // copies of a line in the result, less those that the side kept
+	more               map[string]int // copies of a line in the result, less all of the side's
 }
 
 // bare returns lines without their line ends.
@@ -83,7 +83,7 @@ func (t *sides) lost(e diff.Edit, b, s, r []string) (out []int) {
 	for i := e.B0; i < e.B1; i++ {
 		switch {
 		case t.held[i] || strings.TrimSpace(s[i]) == "":
-		case t.spare[s[i]] > 0: // it was moved
+		case t.spare[s[i]] > 0: // the line was moved
 			t.spare[s[i]]--
 		default:
 			missing = append(missing, i)
@@ -141,7 +141,7 @@ func changed(before, after []string) (added [][]string, taken map[string]int) {
 type freshLine struct {
 	line  string
 	words []string
-	woven bool // it is not the other side's either
+	woven bool // the line is not the other side's either
 }
 
 // holds reports whether the line contains what a side did to a line. For a line of the other side that means
@@ -189,7 +189,7 @@ func (t *sides) place(from, to int) (lo, hi int) {
 		switch {
 		case e.A1 < from:
 			lo, hi = lo+add, hi+add
-		case e.A0 <= to: // it touches
+		case e.A0 <= to: // the edits touch
 			lo, hi = min(lo, e.B0), max(hi+add, e.B1)
 		}
 	}

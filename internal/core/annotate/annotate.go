@@ -21,19 +21,19 @@ import (
 
 // Found describes where consecutive lines of the file come from.
 type Found struct {
-	Line   int // the first one, from 1
+	Line   int // first line of the run, from 1
 	Count  int
 	Commit object.ID
 	Path   string // the file's name in that commit
-	From   int    // the first one there, from 1
-	Cut    bool   // history ends there in a shallow clone's boundary: they may be older
+	From   int    // first line in that commit's file, from 1
+	Cut    bool   // the commit is a shallow clone's boundary: the lines may be older
 }
 
 // Annotation holds the lines of a file and the search for their origins. Create it with New. It is not safe for
 // concurrent use.
 type Annotation struct {
 	Text  []string
-	Moved bool // lines that stood elsewhere in the file before are followed, too
+	Moved bool // also follow lines that moved within the file
 
 	engine *merge.Engine
 	store  *object.Overlay
@@ -48,7 +48,7 @@ type Annotation struct {
 // NoTextError reports that a path has no lines in a commit.
 type NoTextError struct {
 	Path string
-	What string // what is there, empty for nothing
+	What string // what is at the path; empty for nothing
 }
 
 func (e *NoTextError) Error() string {
@@ -198,7 +198,7 @@ func (a *Annotation) ask(ctx context.Context, s *suspect) (cut bool, err error) 
 		return cut, err
 	}
 	for _, p := range parents {
-		if p.entry.ID == s.blob { // then all of it came from there
+		if p.entry.ID == s.blob { // every line came from this parent
 			a.suspect(p.place, p.Shape, p.entry.ID, s.runs)
 			s.runs = nil
 			return cut, nil
@@ -303,7 +303,7 @@ func (a *Annotation) hand(s *suspect, p parent, old, new string) {
 	between := diff.Between(old, new)
 	edits := between.Edits
 	var taken, left []run
-	i, shift := 0, 0 // edits before the run, and what they add to lines of the parent
+	i, shift := 0, 0 // index of the next edit, and how far line numbers differ from the parent's
 	for _, r := range s.runs {
 		for r.n > 0 {
 			for i < len(edits) && edits[i].B1 <= r.at {

@@ -9,23 +9,23 @@ import (
 )
 
 const (
-	leastMoved = 20 // letters and digits that lines must hold to count as moved: fewer stand everywhere
-	mostPlaces = 16 // of a line that a search begins at: one that stands everywhere tells nothing
+	leastMoved = 20 // least letters and digits of lines that count as moved: shorter ones occur everywhere
+	mostPlaces = 16 // most occurrences of a line that a search begins at: a frequent line proves nothing
 )
 
 // block is a run of lines of the new text that the old one has elsewhere.
 type block struct {
-	run    int // among those that are looked for
-	off    int // in the run
-	at, n  int // in the middle of the old text
-	weight int // letters and digits
+	run    int // index among the runs searched for
+	off    int // offset in the run
+	at, n  int // offset in the middle of the old text
+	weight int // number of letters and digits
 }
 
 // followMoved finds moved lines: lines of which each text has more copies than the other. The heaviest block comes
 // first, and each line of the old text is used once. moved has positions in the old text; left is the rest.
 func followMoved(m diff.Middle, lines []run) (moved, left []run) {
 	was, is, above := m.A, m.B, m.Above
-	free := make([]bool, len(was)) // gone from there, and not taken
+	free := make([]bool, len(was)) // old lines that are gone, and that no run was matched with
 	places := map[string][]int{}
 	for _, e := range m.Edits {
 		for i := e.A0 - above; i < e.A1-above; i++ {

@@ -18,13 +18,13 @@ type scout struct {
 	turns chan struct{}
 
 	mu    sync.Mutex
-	ends  map[object.ID]bool          // the last commits of the batches
-	reads map[object.ID]chan struct{} // closed when the batch that a commit is in was read
+	ends  map[object.ID]bool          // the last commit of each batch
+	reads map[object.ID]chan struct{} // by commit; closed when its batch was read
 }
 
 const (
-	mostBatch = 48 // commits that are read together, in the end
-	before    = 2  // batches it is ahead
+	mostBatch = 48 // size that batches grow to, in commits
+	before    = 2  // batches that are read ahead
 )
 
 func newScout(a *Annotation, from object.ID, path string) *scout {

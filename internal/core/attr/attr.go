@@ -13,7 +13,7 @@ import (
 // Value is the value of an attribute. The zero Value means unspecified.
 type Value struct {
 	State Setting
-	Text  string // of a Valued attribute
+	Text  string // the value, if State is Valued
 }
 
 // Setting is the kind of a Value.
@@ -36,7 +36,7 @@ type assignment struct {
 }
 
 type rule struct {
-	match func(p string) bool // by the path below the file's directory
+	match func(p string) bool // takes the path relative to the attributes file
 	set   []assignment
 }
 
@@ -62,7 +62,7 @@ func Parse(text string) *Rules {
 		}
 		pattern, rest, ok := cutPattern(line)
 		if !ok || pattern == "" || pattern[0] == '!' || strings.HasSuffix(pattern, "/") {
-			continue // a pattern of what does not match is not allowed, and directories have no attributes
+			continue // attributes files have no negative patterns, and directories have no attributes
 		}
 		if match := matcher(pattern); match != nil {
 			f.rules = append(f.rules, rule{match, assignments(strings.Fields(rest))})
@@ -225,8 +225,7 @@ func Of(files []Scope, p string) Attributes {
 		}
 		return builtin[name]
 	}
-	// From the highest precedence down, what is known stays: so a macro that is
-	// overruled brings nothing.
+	// Lines are read from the highest precedence down, and the first value stays. So an overridden macro sets nothing.
 	known := Attributes{}
 	var assign func(list []assignment)
 	assign = func(list []assignment) {

@@ -14,7 +14,7 @@ type Answer struct {
 	Way  settle.Way
 	Line int // from 0, in the text
 	Text string
-	Was  string // where nothing was asked: what joined by itself
+	Was  string // set where nothing was asked: the text joined by itself
 }
 
 // Answers finds the contents of the contested places of a text. If everything else is as it joins by itself, that is
@@ -24,7 +24,7 @@ type Answer struct {
 func Answers(f *settle.File, text []string) []Answer {
 	parts := f.Parts(func(q *settle.Question) settle.Option {
 		o, _ := q.Option(settle.Yours)
-		return settle.Option{Way: o.Way, Text: o.Text} // without what it would move
+		return settle.Option{Way: o.Way, Text: o.Text} // without the lines that it would move
 	})
 	m := &matcher{parts: parts, text: text, failed: map[[2]int]bool{}}
 	if m.match(0, 0) {
@@ -39,10 +39,10 @@ type matcher struct {
 	parts  []settle.Part
 	text   []string
 	failed map[[2]int]bool
-	found  []Answer // the last first
+	found  []Answer // newest first
 }
 
-const maxSplits = 2000 // of a place that was written, before it is compared
+const maxSplits = 2000 // most splits of a hand-written text that are compared
 
 func (m *matcher) match(part, at int) bool {
 	if part == len(m.parts) {
@@ -61,14 +61,14 @@ func (m *matcher) match(part, at int) bool {
 	}
 	for _, o := range p.Of.Ways {
 		if o.Moved != nil || o.Way == settle.AsBefore {
-			continue // it changes another place, which is compared; and that it was remembered is no way of its own
+			continue // Moved changes another place, which is compared itself. Remembered is not a way of its own.
 		}
 		if lines := diff.Lines(o.Text); m.stands(lines, at) && m.match(part+1, at+len(lines)) {
 			m.found = append(m.found, Answer{Of: p.Of, Way: o.Way, Line: at, Text: o.Text})
 			return true
 		}
 	}
-	for _, way := range []settle.Way{settle.Base} { // it may not be offered, and be taken anyway
+	for _, way := range []settle.Way{settle.Base} { // a person may take the base even where it is not offered
 		if lines := diff.Lines(p.Of.Base); m.stands(lines, at) && m.match(part+1, at+len(lines)) {
 			m.found = append(m.found, Answer{Of: p.Of, Way: way, Line: at, Text: p.Of.Base})
 			return true

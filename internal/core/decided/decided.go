@@ -19,19 +19,19 @@ import (
 type Decision struct {
 	Path string
 	Kind merge.ConflictKind // empty where nothing was in conflict
-	Way  settle.Way         // settle.Written for what is none of the ways offered
-	Line int                // of the result, from 1, where it begins; 0 for a path as a whole
-	// What stood on each side, and what stands there now: texts, and of what is no text the id.
-	// Where nothing was in conflict the base is what joined by itself.
+	Way  settle.Way         // settle.Written if the text is none of the offered ones
+	Line int                // first line in the result, from 1; 0 for a path as a whole
+	// The texts of each side and of the result, or object ids if they are not text. If nothing was in conflict, Base is
+	// the text joined by itself.
 	Base, Yours, Theirs, Result string
-	Whole                       bool             // it is about the path, not about a place in it
+	Whole                       bool             // the question is about the path, not about a place in the file
 	Question                    *settle.Question // nil where nothing was in conflict
 }
 
 // Account is what a merge commit holds beyond what joins by itself.
 type Account struct {
 	Decisions []Decision
-	Joined    int // files that both sides changed and that joined by themselves, as they do here
+	Joined    int // files that both sides changed and that joined by themselves, both then and in this computation
 }
 
 // Of finds what was decided in a merge commit. Yours is its first parent and theirs is what it merged; in an octopus
@@ -70,7 +70,7 @@ func Of(ctx context.Context, engine *merge.Engine, files *settle.Files, c *objec
 			}
 			return out, x.count(tree)
 		}
-		// What is joined next is joined to this.
+		// The next parent is merged into this one.
 		at = engine.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{at, id}, AuthorLine: c.AuthorLine,
 			Committer: c.Committer})
 	}
@@ -193,12 +193,12 @@ func (x *comparison) option(q *settle.Question, c *merge.Conflict) (settle.Optio
 		},
 	} {
 		if _, naming := q.Subject.(*merge.Naming); !naming {
-			alike = object.Entry.Same // a version is taken, or it is not
+			alike = object.Entry.Same // a version is taken whole
 		}
 		for _, o := range q.Ways {
 			tree, err := x.r.Tree(o.Effect)
 			if err != nil {
-				continue // it does not go with what else stands there
+				continue // the text does not fit the lines around it
 			}
 			same := true
 			for _, p := range c.Paths() {
@@ -228,7 +228,7 @@ func (x *comparison) mode(q *settle.Question) (settle.Option, bool, error) {
 	}
 	for _, o := range q.Ways {
 		if o.Effect.Entries[q.Path].Mode == is.Mode {
-			return settle.Option{Way: o.Way}, true, nil // its content is told apart
+			return settle.Option{Way: o.Way}, true, nil // its content is a separate answer
 		}
 	}
 	return settle.Option{}, false, nil
@@ -285,7 +285,7 @@ func (x *comparison) beyond(joined object.ID) error {
 	}
 	for _, c := range changes {
 		if x.asked[c.Path] {
-			continue // told already
+			continue // listed already
 		}
 		old, err := x.content(c.Old)
 		if err != nil {

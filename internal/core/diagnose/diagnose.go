@@ -42,8 +42,8 @@ type finder struct {
 
 	out      []Place
 	seen     map[Place]bool
-	unplaced []int  // found by base name alone, in several folders
-	file     string // that eslint writes its rows under
+	unplaced []int  // indexes of findings whose base name is in several folders
+	file     string // the heading that eslint prints its rows under
 	why      string // what pytest says before the place
 }
 
@@ -83,7 +83,7 @@ func (f *finder) read(lines []string, at int) int {
 			continue
 		}
 		if !f.add(p) {
-			for _, other := range frames(lines, at, n) { // of a traceback, the next one out
+			for _, other := range frames(lines, at, n) { // the next outer frame of a traceback
 				if f.add(Place{other[0], number(other[1]), 0, p.Text}) {
 					break
 				}

@@ -23,7 +23,7 @@ func plain(l string) string {
 	if strings.Contains(l, "\x1b") {
 		l = escapes.ReplaceAllString(l, "")
 	}
-	if i := strings.LastIndexByte(strings.TrimRight(l, "\r"), '\r'); i >= 0 { // progress that was written over
+	if i := strings.LastIndexByte(strings.TrimRight(l, "\r"), '\r'); i >= 0 { // a progress line that was overwritten
 		l = l[i+1:]
 	}
 	return strings.TrimRight(task.ReplaceAllString(l, "/"), "\r")

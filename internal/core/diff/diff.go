@@ -93,9 +93,9 @@ func (s *side) mark(from, to int) {
 
 type differ struct {
 	a, b    side
-	symbols int   // that there are
-	index   index // of the histogram
-	forward []int // of Myers: furthest x on each diagonal
+	symbols int   // number of distinct symbols
+	index   index // used by histogram
+	forward []int // used by myers: furthest x on each diagonal
 	back    []int
 }
 
@@ -104,7 +104,7 @@ type alphabet struct {
 	lines []string
 	sym   []int32
 	ids   map[string]int32
-	only  []int32 // of a symbol: where it stands, if that is one place, or -1
+	only  []int32 // by symbol: its position if it occurs once, or -1
 }
 
 func newAlphabet(lines []string) *alphabet {
@@ -127,8 +127,8 @@ func newAlphabet(lines []string) *alphabet {
 // in the first text, so it compares each with the expected next line before looking it up.
 func (l *alphabet) symbols(lines []string) (sym []int32, n int) {
 	sym, n = make([]int32, len(lines)), len(l.only)
-	var others map[string]int32 // that the first text does not have
-	next := 0                   // the line of the first text that is expected
+	var others map[string]int32 // symbols of lines that the first text does not have
+	next := 0                   // the next line of the first text, if the texts go on alike
 	for i, line := range lines {
 		if next < len(l.lines) && l.lines[next] == line {
 			sym[i] = l.sym[next]

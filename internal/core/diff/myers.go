@@ -35,7 +35,7 @@ func (d *differ) myers(a0, a1, b0, b1 int) {
 // meet. It never returns an end of the region.
 func (d *differ) middle(a0, a1, b0, b1 int) (x, y int) {
 	as, bs := d.a.sym, d.b.sym
-	origin := len(bs) + 1 // of the diagonals in the arrays
+	origin := len(bs) + 1 // index of diagonal 0 in the arrays
 	lowest, highest := a0-b1, a1-b0
 	f := frontier{x: d.forward, origin: origin, lo: a0 - b0, hi: a0 - b0, outside: -1}
 	b := frontier{x: d.back, origin: origin, lo: a1 - b1, hi: a1 - b1, outside: math.MaxInt}
@@ -79,7 +79,7 @@ type frontier struct {
 	x       []int
 	origin  int
 	lo, hi  int
-	outside int // an x that no search reaches from
+	outside int // marks a diagonal that no search continues from
 }
 
 // widen adds a diagonal on each side, or drops one where the region ends.

@@ -93,7 +93,7 @@ func compactGroup(s, other *side, g, o *group) {
 			opposite = opposite || o.end > o.start
 		}
 		if g.end-g.start != size {
-			continue // it met another group: slide the whole
+			continue // the group met another one: slide both
 		}
 		if g.end == top || !opposite {
 			return

@@ -7,9 +7,9 @@ const context = 32
 
 // Middle is the part in which two texts differ, between their common ends.
 type Middle struct {
-	Above int      // lines above it, which both have
-	A, B  []string // its lines
-	Edits []Edit   // in lines of the texts
+	Above int      // equal lines above the hunk
+	A, B  []string // the hunk's lines in each text
+	Edits []Edit   // line numbers are those of the whole texts
 }
 
 // TextEdits is Myers for the lines of two texts. It costs only as much as the middle in which they differ.

@@ -11,7 +11,7 @@ import (
 
 // row is one record of a CSV text.
 type row struct {
-	line, end int // its first line, and the offset behind it
+	line, end int // the record's first line, and the offset after its end
 	values    []string
 	at        []int // the cells' offsets
 }
@@ -20,7 +20,7 @@ type row struct {
 func csvRows(lines []string, text string) (rows []row, ok bool) {
 	r := csv.NewReader(strings.NewReader(text))
 	r.Comma = csvComma(text)
-	starts := []int{0} // of the lines
+	starts := []int{0} // offsets at which lines begin
 	for _, l := range lines {
 		starts = append(starts, starts[len(starts)-1]+len(l))
 	}

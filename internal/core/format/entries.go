@@ -15,14 +15,14 @@ type source struct {
 	all      *merge.Three[*source]
 	known    bool
 	comments bool         // lines can be comments, after #
-	marks    map[int]mark // nil where the text is not in order
+	marks    map[int]mark // nil if the text cannot be parsed
 }
 
 // mark is the beginning of an entry at a line; parent is the path of its group.
 type mark struct {
 	parent, key string
 	bare        bool
-	cells       *group // what the entry is made of, where that is not lines
+	cells       *group // the entry's parts, if they are not lines
 }
 
 func (m mark) path() string { return m.parent + step + m.key }
@@ -110,7 +110,7 @@ func (s *source) idle(at int) bool {
 //
 // it makes one group with the entry a, and inside that a group with b and c.
 func (s *source) entries(lo, hi int) (levels []*group, ok bool) {
-	begin, start := lo, -1 // of the entry at hand: with what is before it, and its first line
+	begin, start := lo, -1 // the current entry: with what precedes it, and its first line
 	flush := func(to int) {
 		m := s.marks[start]
 		if n := len(levels); n == 0 || levels[n-1].of != m.parent {
@@ -151,7 +151,7 @@ func (s *source) entries(lo, hi int) (levels []*group, ok bool) {
 	if start >= 0 {
 		flush(hi)
 	}
-	return levels, start >= 0 || lo == hi // comments alone are of no group
+	return levels, start >= 0 || lo == hi // comments alone belong to no group
 }
 
 func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }

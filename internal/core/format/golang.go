@@ -34,7 +34,7 @@ func goProblem(text string) string {
 			problem = fmt.Sprintf("line %d: %s := twice", line, assigned(file, e.Pos))
 		}
 	}}
-	// Only this one file is seen, so all other errors may be no errors at all.
+	// The checker sees this file alone, so all other errors may be wrong.
 	_, _ = conf.Check("joined", fset, []*ast.File{file}, nil)
 	return problem
 }

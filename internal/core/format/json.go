@@ -16,7 +16,7 @@ func jsonEntries(s *source, lo, hi int) (excerpt, bool) {
 		if !ok || scan.text != "" {
 			return nil, false
 		}
-		// A comma behind the last entry is the separator to what follows.
+		// A comma after the last entry separates it from what follows.
 		if next := s.next(hi); next != "" && !strings.HasPrefix(next, "}") && !strings.HasPrefix(next, "]") {
 			g.last = g.sep
 		}
@@ -56,7 +56,7 @@ func (s *jsonScanner) group(head, closing string) (*group, bool) {
 			return nil, false
 		}
 		g.entries = append(g.entries, e)
-		// Blanks between a value and its comma are odd, and are not kept.
+		// Blanks between a value and its comma are not kept.
 		if rest := strings.TrimLeft(s.text, " \t\r\n"); strings.HasPrefix(rest, ",") {
 			s.text = rest[1:]
 		} else if rest != "" && rest[0] != '}' && rest[0] != ']' {
@@ -118,7 +118,7 @@ func jsonProblem(text string) string {
 	dec := json.NewDecoder(strings.NewReader(text))
 	at := func(offset int64) int { return 1 + strings.Count(text[:min(int(offset), len(text))], "\n") }
 	type level struct {
-		keys  map[string]bool // of an object
+		keys  map[string]bool // keys read so far in an object; nil in an array
 		value bool            // the next token is a member's value
 	}
 	var open []level

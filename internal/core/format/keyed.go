@@ -14,19 +14,19 @@ import (
 // is "," and the tail is "}".
 type group struct {
 	head, tail string
-	sep        string // between two entries
-	last       string // after the last
+	sep        string // text between two entries
+	last       string // text after the last entry
 	entries    []entry
-	of         string // what it is the inside of, as far as that is known
+	of         string // key of the entry that holds the group, if known
 }
 
 // entry is one entry of a group with the white space and comments before it.
 type entry struct {
-	key    string // what it is known by in its group
+	key    string // identifies the entry in its group
 	text   string
-	inside *group // what it is made of, or nil
-	bare   bool   // it is known by nothing but its text
-	name   string // what it is known by where no other has the name
+	inside *group // the entry's own entries, or nil
+	bare   bool   // the entry has no key, only its text
+	name   string // second key: valid if no other entry has the name
 }
 
 func (g *group) String() string {
@@ -69,9 +69,9 @@ func (g *group) sound() bool {
 // excerpt is the entries of a run of lines: those that end a group, those that follow it in the enclosing group, and
 // so on, and final blank lines.
 type excerpt struct {
-	levels  []*group // the innermost first; each but the first holds the one before it
+	levels  []*group // innermost first; each level contains the one before it
 	tail    string
-	shifted bool // line ends stand before their lines
+	shifted bool // entries begin with the line end before them
 }
 
 // reader cuts a run of lines of a source into entries. ok is false if it cuts through one or contains something else.
@@ -137,7 +137,7 @@ func joinExcerpts(base, yours, theirs excerpt) (joined string, ok bool) {
 	var out strings.Builder
 	for i, path := range of {
 		if i > 0 && !within(of[i-1], path) {
-			return "", false // they stand in different places
+			return "", false // the entries stand in different places
 		}
 		level := func(x excerpt) *group {
 			for _, g := range x.levels {
@@ -253,11 +253,11 @@ func joinKeys(base, yours, theirs *group) ([]string, bool) {
 		return nil, false
 	}
 	y, t := yours.keysIn(yours), theirs.keysIn(theirs)
-	first, out, added := theirs, t, y // theirs came first
+	first, out, added := theirs, t, y // theirs stands first
 	if !slices.Equal(base.keysIn(yours), yours.keysIn(base)) {
 		if !slices.Equal(base.keysIn(theirs), theirs.keysIn(base)) && !slices.Equal(yours.keysIn(theirs),
 			theirs.keysIn(yours)) {
-			return nil, false // both put them in another order
+			return nil, false // both sides reordered them
 		}
 		first, out, added = yours, y, t
 	}
@@ -271,7 +271,7 @@ func joinKeys(base, yours, theirs *group) ([]string, bool) {
 			at = slices.Index(out, added[i-1]) + 1
 		}
 		for at < len(out) && base.find(out[at]) == nil && !slices.Contains(added, out[at]) {
-			at++ // behind what the other side added in the same place
+			at++ // after the other side's additions in the same place
 		}
 		out = slices.Insert(out, at, k)
 	}

@@ -6,7 +6,7 @@ import "strings"
 // of the depth or worse: 2,000 YAML dashes within each other allocate 4 GB, and so does
 // a TOML key of 10,000 parts. Texts beyond these limits are handled as plain text.
 const (
-	mostDepth = 200     // brackets, tags, indents or parts of a key within each other
+	mostDepth = 200     // deepest nesting of brackets, tags, indents or parts of a key
 	mostText  = 4 << 20 // bytes
 )
 
@@ -17,7 +17,7 @@ func Tame(text string) bool { return len(text) <= mostText && !deeper(text, most
 // several parts. It ignores strings and comments, so it may count too much.
 func deeper(text string, limit int) bool {
 	brackets, tags, dots := 0, 0, 0
-	var columns []int // of the indents that are open
+	var columns []int // columns of the open indents
 	for line := range strings.Lines(text) {
 		at := len(line) - len(strings.TrimLeft(line, " \t"))
 		for len(columns) > 0 && columns[len(columns)-1] >= at && strings.TrimSpace(line) != "" {

@@ -29,7 +29,7 @@ func tomlMarks(s *source) map[int]mark {
 				m = tomlItem(m, s.lines[i+1:])
 			}
 			marks[i] = m
-			table, rest = m.path(), "" // what follows is in it
+			table, rest = m.path(), "" // the keys that follow belong to the table
 		case assigns:
 			marks[i] = mark{parent: table, key: strings.TrimSpace(key)}
 		default:
@@ -64,8 +64,8 @@ func tomlItem(m mark, body []string) mark {
 // tomlScanner follows strings and lists over line ends. The library returns the keys in order and the place of an
 // error, but not the lines of the keys.
 type tomlScanner struct {
-	quote string // the open one of several lines, or empty
-	depth int    // of lists
+	quote string // the quote of an open multi-line string, or empty
+	depth int    // nesting depth of arrays
 }
 
 func (t *tomlScanner) inside() bool { return t.quote != "" || t.depth > 0 }

@@ -28,7 +28,7 @@ type xmlScanner struct {
 // between them. known lists which of xmlNames exist and their contents.
 func (x *xmlScanner) group(name, head string) (g *group, mixed bool, known string, ok bool) {
 	g = &group{head: head}
-	from := int(x.dec.InputOffset()) // what is before the next element begins here
+	from := int(x.dec.InputOffset()) // text before the next element begins here
 	for {
 		at := int(x.dec.InputOffset())
 		token, err := x.dec.RawToken()

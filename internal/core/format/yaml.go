@@ -16,7 +16,7 @@ func yamlMarks(s *source) map[int]mark {
 	marks, plain := map[int]mark{}, true
 	put := func(n *yaml.Node, m mark, dash string) string {
 		if n.Line > len(s.lines) {
-			plain = false // it counts other line ends, too
+			plain = false // the parser also counts other line ends
 		} else if _, ok := marks[n.Line-1]; !ok {
 			marks[n.Line-1] = m
 			l := s.lines[n.Line-1]

@@ -19,7 +19,7 @@ type search struct {
 const (
 	maxTrials = 2000
 	fewLines  = 6
-	crossing  = 1 << 20 // what a crossing costs, in columns: more than there ever are
+	crossing  = 1 << 20 // cost of a crossing, in columns: more than any drawing has
 )
 
 func newSearch(p *piece) *search { return &search{piece: p, cost: far} }
@@ -97,7 +97,7 @@ func (s *search) choices(l *line, i int) []choice {
 
 // apart reports whether one of two lines ends before the other begins.
 func apart(a, b *line) bool {
-	below := func(a, b *line) bool { // b begins well below a's end
+	below := func(a, b *line) bool { // reports whether b begins well below a's end
 		end := a.ends
 		if a.gap && end != far {
 			end++

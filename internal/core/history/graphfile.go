@@ -13,14 +13,14 @@ import (
 type Shape struct {
 	Tree    object.ID
 	Parents []object.ID
-	When    int64  // of committing, in seconds since the epoch
-	Level   uint64 // above that of each parent; 0 where it is not known
+	When    int64  // commit time, in seconds since the epoch
+	Level   uint64 // generation number, above each parent's; 0 if unknown
 }
 
 // Graph holds git's commit-graph files: the shape of commits without reading the commits. It is closed: it contains
 // all ancestors of each commit. The format is that of git's documentation (gitformat-commit-graph).
 type Graph struct {
-	layers []*layer // the oldest first, as a chain lists them
+	layers []*layer // oldest first, as in the chain file
 	dates  bool     // levels are corrected commit dates, not generation numbers
 	total  uint32
 }
@@ -35,7 +35,7 @@ type layer struct {
 	data   []byte
 	edges  []byte
 	times  []byte // offsets of corrected commit dates
-	late   []byte // those that do not fit there
+	late   []byte // 8-byte offsets for dates that do not fit into times
 }
 
 const (

@@ -139,8 +139,7 @@ func (w *walk) run(ctx context.Context) (met []*mark, err error) {
 			}
 		}
 	}
-	// With wrong clocks an ancestor of a common commit may have been seen
-	// first, from one side: tell it.
+	// With wrong clocks, an ancestor of a common commit may have been reached from one side first. Mark it now.
 	for len(w.queue) > 0 {
 		m := heap.Pop(&w.queue).(*mark)
 		for _, p := range m.Parents {

@@ -12,14 +12,14 @@ import (
 type Row struct {
 	Listed
 	Column int
-	Above  bool   // a line comes to the commit from above
-	Below  bool   // its line goes on
-	Past   []Lane // lines that pass it by
+	Above  bool   // a line reaches the commit from above
+	Below  bool   // the commit's line goes on below
+	Past   []Lane // lines that pass the commit
 	Ends   []Lane // lines from above that end in it: the commit's other children
 	Begins []Lane // lines that begin in it: to other parents
-	Joins  []Lane // lines that pass by, and which it also is a child on
+	Joins  []Lane // lines that pass the commit and also lead to one of its parents
 	Own    int    // the line the commit is on
-	Later  bool   // a child of it, or itself, stands on the wrong side, as clocks were wrong: a line is missing
+	Later  bool   // wrong clocks put a child below the commit, so a line is missing
 }
 
 // Lane is a line at a row.
@@ -33,9 +33,9 @@ type line struct {
 	number int
 	column int
 	target object.ID // the parent it leads to
-	begins int       // row
-	ends   int       // row, or far
-	gap    bool      // it ended in a commit, so nothing may begin right below
+	begins int       // first row
+	ends   int       // last row, or far
+	gap    bool      // the line ended in a commit, so no line may begin right below
 }
 
 const far = int(^uint(0) >> 1)
@@ -47,7 +47,7 @@ type Lanes struct {
 	rows   int
 	lines  int
 	open   []*line
-	recent []*line // ended just above
+	recent []*line // lines that ended in the row above
 	placed map[object.ID]bool
 }
 
@@ -64,7 +64,7 @@ type bend struct {
 type piece struct {
 	rows  []Row
 	bends []bend
-	all   []*line // those open before, and those that begin here
+	all   []*line // lines open above, and lines that begin here
 	fresh []*line
 }
 

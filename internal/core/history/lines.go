@@ -36,7 +36,7 @@ func (t *Annotator) at(path string) ([]touch, error) {
 		return done, nil
 	}
 	var out []touch
-	name := path // in the commit that is looked at
+	name := path // path in the current commit
 	for _, n := range t.commits {
 		before, err := FirstParentTree(t.store, n.Commit)
 		if err != nil {

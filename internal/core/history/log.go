@@ -17,8 +17,8 @@ type Log struct {
 	store *object.Overlay
 	graph *Graph
 	seen  map[object.ID]*place
-	ahead waiting // found, and their parents not yet
-	ready waiting // all their children were listed
+	ahead waiting // found; their parents are not read yet
+	ready waiting // ready to list: all their children were listed
 	cut   bool
 }
 
@@ -26,14 +26,14 @@ type Log struct {
 type place struct {
 	Shape
 	id       object.ID
-	children int // found, and not listed
+	children int // children that were found and not yet listed
 	expanded bool
 	listed   bool
 	seq      int
 }
 
 const (
-	skew      = 24 * 60 * 60 // seconds by which clocks may be wrong
+	skew      = 24 * 60 * 60 // tolerated clock error, in seconds
 	lookAhead = 512          // commits read beyond a commit to find its children, where there is no graph
 )
 
@@ -123,7 +123,7 @@ func mayDescend(a, of *place) bool {
 	case a.Level != 0 && of.Level != 0:
 		return a.Level > of.Level
 	case a.Level != 0:
-		return false // a graph that has the commit has its ancestors
+		return false // a graph file with the commit has all its ancestors
 	case of.Level != 0:
 		return true
 	}
@@ -181,11 +181,11 @@ func (l *Log) Next(ctx context.Context, n int) ([]Listed, error) {
 	var out []Listed
 	for len(out) < n && len(l.ready.places) > 0 {
 		p := heap.Pop(&l.ready).(*place)
-		if p.listed || p.children > 0 { // a child was found since, and brings it back
+		if p.listed || p.children > 0 { // a child was found meanwhile and will push it again
 			continue
 		}
 		if err := l.settle(ctx, p); err != nil {
-			heap.Push(&l.ready, p) // so that it can be continued
+			heap.Push(&l.ready, p) // lets the caller continue later
 			return out, err
 		}
 		p.listed = true

@@ -14,9 +14,9 @@ type Outline int
 // The outlines.
 const (
 	Code     Outline = iota // functions, classes and the like
-	Headings                // of a text
-	Sections                // of settings, in square brackets
-	Keys                    // of entries that are indented
+	Headings                // headings of a text
+	Sections                // sections of settings, in square brackets
+	Keys                    // keys of indented entries
 	Blocks                  // lines that open a brace
 	None
 )
@@ -26,7 +26,7 @@ type Trait int
 
 // The traits.
 const (
-	Prose    Trait = 1 << iota // sentences: a line that begins like a statement is none
+	Prose    Trait = 1 << iota // text is sentences: a line that begins like a statement is not one
 	Settings                   // keys and what they are set to
 	Paths                      // a path that such a file names must exist
 	Tags                       // elements with attributes
@@ -35,7 +35,7 @@ const (
 // Language is a row of the table. Rows are written without field names, so a row that lacks a field does not compile.
 type Language struct {
 	Name    string
-	endings string // of file names in small letters, with their dots, separated by blanks
+	endings string // file name endings in lower case, with their dots, separated by blanks
 	names   string // whole names of files, separated by blanks; a * stands for anything
 	Outline Outline
 	traits  Trait
@@ -77,7 +77,7 @@ var (
 	CMake      = &Language{"CMake", ".cmake", "CMakeLists.txt", None, Paths}
 	Starlark   = &Language{"Starlark", ".bazel .bzl", "BUILD", Code, Paths}
 	Dockerfile = &Language{"Dockerfile", "", "Dockerfile", None, Paths}
-	Template   = &Language{"template of settings", ".in", "", Code, Paths} // as MANIFEST.in
+	Template   = &Language{"template of settings", ".in", "", Code, Paths} // such as MANIFEST.in
 
 	JSON       = &Language{"JSON", ".json", "", Keys, Settings | Paths}
 	YAML       = &Language{"YAML", ".yaml .yml", "", Keys, Settings | Paths}

@@ -28,10 +28,10 @@ func goTokens(text string) (out []chroma.Token) {
 			out = append(out, chroma.Token{Type: kind, Value: text[from:to]})
 		}
 	}
-	at, kind := 0, chroma.TokenType(chroma.Text) // the token that is not put yet, and what it is
+	at, kind := 0, chroma.TokenType(chroma.Text) // where the pending token begins, and its type
 	for {
 		pos, tok, lit := s.Scan()
-		if tok == token.SEMICOLON && lit != ";" && lit != "" { // put in by the scanner
+		if tok == token.SEMICOLON && lit != ";" && lit != "" { // a semicolon that the scanner inserted
 			continue
 		}
 		next := file.Offset(pos)

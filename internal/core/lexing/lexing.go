@@ -38,9 +38,9 @@ type language struct {
 type library struct {
 	*zip.Reader
 	list     []language
-	byName   map[string][]int // languages by names that they are for
-	byEnding map[string][]int // and by what follows the star of patterns such as *.py
-	other    []int            // those with patterns of other kinds
+	byName   map[string][]int // indexes of languages, by whole file name
+	byEnding map[string][]int // and by the ending in patterns such as *.py
+	other    []int            // languages with other patterns
 }
 
 // archive opens the archive once.
@@ -124,7 +124,7 @@ func read(z *zip.Reader, name string) ([]byte, error) {
 
 var (
 	mu     sync.Mutex
-	loaded = map[string]chroma.Lexer{} // by file; nil for one that cannot be used
+	loaded = map[string]chroma.Lexer{} // by file; nil for an unusable definition
 )
 
 // lexerOf returns the lexer for a file's name, or nil.
@@ -141,7 +141,8 @@ func lexerOf(name string) chroma.Lexer {
 	defer mu.Unlock()
 	lexer, ok := loaded[l.file]
 	if !ok {
-		// Each has those that it uses beside it, complete before anybody has it: nothing is added while it is used.
+		// Each lexer gets its own registry with the lexers it uses, complete before anybody sees it. Nothing is added
+		// while it is in use.
 		lexer = lib.load(l.file, chroma.NewLexerRegistry(), map[string]bool{})
 		loaded[l.file] = lexer
 	}
@@ -176,7 +177,7 @@ func (lib *library) load(file string, into *chroma.LexerRegistry, seen map[strin
 // Limits of a text that is cut into tokens: definitions of languages go over some texts again and again.
 const (
 	largest = 1 << 20                // bytes
-	longest = 250 * time.Millisecond // for all of it
+	longest = 250 * time.Millisecond // time limit for the whole text
 )
 
 // Tokens cuts a text into tokens that together are the text. ok is false if the language is unknown, the text is not
@@ -228,7 +229,7 @@ func Cut(name, text string) (out []chroma.Token, err error) {
 // cutWithin cuts a text by a lexer within a time limit. It merges consecutive tokens of one kind.
 func cutWithin(l chroma.Lexer, text string, end time.Time) (out []chroma.Token, err error) {
 	defer func() {
-		if recover() != nil { // a definition that does not go with a text
+		if recover() != nil { // the definition cannot handle the text
 			out, err = nil, ErrUnknown
 		}
 	}()

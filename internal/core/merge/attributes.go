@@ -56,7 +56,7 @@ func (r *rules) file(ctx context.Context, dir string) (*attr.Rules, error) {
 			return nil, err
 		}
 	}
-	// As they join, or else as yours has it.
+	// Use the joined attributes file, or yours if it conflicts.
 	m := &merger{engine: r.engine, out: &Result{store: r.engine.Store}}
 	if err := m.name(ctx, path.Join(dir, attributesFile), at.Base, at.Yours, at.Theirs); err != nil {
 		return nil, err

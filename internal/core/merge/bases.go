@@ -64,7 +64,7 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 
 // reopen records the paths of conflicts that no text shows.
 func (a *ancestor) reopen(conflicts []Conflict) {
-	mixed := map[string]bool{} // names that two files have, whose texts stand in one
+	mixed := map[string]bool{} // names of two different files whose texts are in one version
 	for _, c := range conflicts {
 		if n, ok := c.Subject.(*Naming); ok && n.Also == "" && c.Kind != FileDirectory {
 			mixed[c.Path] = true
@@ -110,8 +110,7 @@ func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 				return object.ID{}, err
 			}
 			entries[c.Path] = is
-			// The file is there, too, under a name that no side has: a side may have moved
-			// it out of the way.
+			// Put the file under a name that no side has, too: a side may have moved it out of the way.
 			for _, side := range []object.Entry{s.Yours, s.Theirs} {
 				if is.IsTree() && side.IsFile() {
 					entries[c.Path+asideName] = side

@@ -12,7 +12,7 @@ import (
 type Begun struct {
 	Tree  object.ID
 	Open  []string
-	Edits []TextEdit // of open files, in places that are not in conflict
+	Edits []TextEdit // edits of open files outside their conflicts
 }
 
 // TextEdit is an edit of a text that may have changed since.

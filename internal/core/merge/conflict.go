@@ -38,20 +38,20 @@ type Conflict struct {
 
 // Subject is the subject of a conflict: *Lines, *Versions, *Clash or *Naming.
 type Subject interface {
-	// Sides is what base, yours and theirs have there; none for a question of names.
+	// Sides returns the entries of base, yours and theirs; absent entries for a conflict about names.
 	Sides() (base, yours, theirs object.Entry)
-	// Facts tells the subject from every other one at its path.
+	// Facts distinguishes the subject from every other one at its path.
 	Facts() string
 }
 
 // Lines is a text with places that both sides changed.
 type Lines struct {
 	Base, Yours, Theirs object.Entry
-	From                string // its path before a rename, if one is part of it
+	From                string // path before a rename, if a rename is part of the conflict
 	Text                *Text
-	Mode                object.Mode // of the joined file
-	Modes               bool        // the sides differ in mode too, and Mode is not known
-	Beside              string      // a free path for yours, where they are two files and both can be kept; else empty
+	Mode                object.Mode // mode of the joined file
+	Modes               bool        // the sides' modes conflict too, and Mode is unknown
+	Beside              string      // a free path for yours, if the two files can both be kept; else empty
 }
 
 // Versions is a path with two versions, one of which may be missing, of which one must be taken whole. For ModeBits
@@ -59,33 +59,33 @@ type Lines struct {
 type Versions struct {
 	Base, Yours, Theirs object.Entry
 	From                string
-	Why                 string // why it is not joined line by line, if not because it is no text
-	Beside              string // a free path for yours, where both are to be kept; empty where that makes no sense
+	Why                 string // why the file is not joined line by line; empty if it is not text
+	Beside              string // a free path for yours, if both can be kept; else empty
 }
 
 // Clash is a path that is a file on one side and a directory on the other.
 type Clash struct {
-	Base, Yours, Theirs object.Entry // one of the latter two is a tree
-	// renamed files that go into the directory if it stands; till then they are under their old names
+	Base, Yours, Theirs object.Entry // Yours or Theirs is a tree
+	// renamed files that move into the directory if it stays; until then they keep their old names
 	Within []Move
-	Beside string // a free path for the file, where both are to be kept
+	Beside string // a free path for the file, if both are kept
 }
 
 // Naming is a file, or two, for which the sides want different paths.
 type Naming struct {
-	At     string // where it stands till that is decided
-	From   string // its path before either side renamed it, if one did
-	Also   string // the other place in question, beside the conflict's path
-	Placer Side   // who put it at At, where a directory was moved
-	Moved  string // a file that moved with that directory
+	At     string // where the file is until the name is decided
+	From   string // the file's path before a side renamed it, if one did
+	Also   string // the other possible path, beside the conflict's
+	Placer Side   // the side that put the file at At, if a directory moved
+	Moved  string // example of a file that moved with that directory
 
 	Yours, Theirs Placing
 }
 
 // Placing is the effect of taking one side of a Naming.
 type Placing struct {
-	Name  string // where the file is then; empty where it is left out
-	Moves []Move // all made at once
+	Name  string // path the file gets; empty if it is left out
+	Moves []Move // all applied at once
 }
 
 // Move moves a file or, with Tree, a directory. An empty To removes it. It does nothing if nothing stands at From.

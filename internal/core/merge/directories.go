@@ -12,13 +12,13 @@ import (
 // movedDirs finds moved directories: those whose files moved somewhere together. That matters only for files that the
 // other side added there, so other directories are not examined.
 type movedDirs struct {
-	added   map[string]object.Entry // by path: what the other side put into directories that are gone
-	sources map[string]bool         // files whose new places tell where the directories went
+	added   map[string]object.Entry // by path: files the other side added to directories that are gone
+	sources map[string]bool         // files whose new paths show where the directories went
 	into    map[string]bool         // directories that files were added to
-	beside  map[string]bool         // directories that are gone and have such a directory above them
-	to      map[string]string       // where directories went
-	moved   map[string]string       // a file of each that moved
-	split   []string                // directories whose files went apart, no place having most
+	beside  map[string]bool         // gone directories inside another gone directory
+	to      map[string]string       // new paths of directories
+	moved   map[string]string       // one moved file of each directory
+	split   []string                // directories whose files went to several places, none with most
 }
 
 // scan reads a directory that the mover deleted. within reports that files were added to it or above it.
@@ -105,10 +105,10 @@ func (m *movedDirs) follow(p string) (place, dir string, ok bool) {
 
 // directories finds, for each side as mover, the deleted directories that matter.
 func (r *Result) directories() (out Three[*movedDirs], err error) {
-	last := Three[string]{Yours: "/", Theirs: "/"} // no path
+	last := Three[string]{Yours: "/", Theirs: "/"} // a value that is no path
 	for _, e := range r.emptied {
 		if strings.HasPrefix(e.path, *last.Of(e.mover)+"/") {
-			continue // scanned from above
+			continue // already scanned with a directory above
 		}
 		*last.Of(e.mover) = e.path
 		m := *out.Of(e.mover)
@@ -156,9 +156,9 @@ type followers struct {
 	*renamesMade
 	*movedDirs
 	adder   Side
-	named   map[string]bool     // paths whose names are asked already
-	places  map[string][]string // by where they would go, the files that would
-	witness map[string]string   // by file, one that moved with the directory
+	named   map[string]bool     // paths whose names are already in conflict
+	places  map[string][]string // files, by the path they would move to
+	witness map[string]string   // by file, another one that moved with its directory
 	asked   map[string]bool
 }
 
@@ -167,7 +167,7 @@ func (f *followers) findPlaces(own *movedDirs) {
 	for _, p := range slices.Sorted(maps.Keys(f.added)) {
 		place, dir, ok := f.follow(p)
 		if !ok || own != nil && own.to[parent(place)] != "" {
-			continue // the adder moved that very directory away
+			continue // the side that added the file moved that directory away
 		}
 		f.places[place] = append(f.places[place], p)
 		f.witness[p] = f.movedDirs.moved[dir]
@@ -219,7 +219,7 @@ func (f *followers) askFile(p, place string) error {
 		c.Path, n.Also = place, p
 		other = Placing{place, []Move{{From: p, To: place}}}
 	case n.From != "":
-		// Both have the file: where it cannot follow it can be where the mover has it.
+		// Both sides have the file. If it cannot follow the directory, it can stay where the side that moved it has it.
 		if ok, err := f.free(n.From); err != nil {
 			return err
 		} else if ok {

@@ -8,10 +8,10 @@ import (
 )
 
 const (
-	NotDefined DriverOutcome = iota // no driver of this name: text is joined as text
-	NotAgreed                       // there is one, and nobody has agreed to run it
-	Driven                          // joined is the result
-	Undriven                        // the driver left it to a person
+	NotDefined DriverOutcome = iota // no driver has this name: text is joined as text
+	NotAgreed                       // the driver exists, and nobody agreed to run it
+	Driven                          // the driver joined the file
+	Undriven                        // the driver reported a conflict
 )
 
 // drive runs a merge driver for a file. done is false if there is none.
@@ -33,7 +33,7 @@ func (m *merger) drive(ctx context.Context, path string, ids Three[object.ID], n
 				return id, false, err
 			}
 		}
-		markerSize, err := strconv.Atoi(size) // it goes into a command: nothing but a number may
+		markerSize, err := strconv.Atoi(size) // the size becomes part of a command, so it must be a number
 		if err != nil || markerSize <= 0 {
 			markerSize = 7
 		}
@@ -49,7 +49,7 @@ func (m *merger) drive(ctx context.Context, path string, ids Three[object.ID], n
 		if known.outcome == Driven {
 			known.id = m.engine.Store.Put(object.KindBlob, joined)
 		}
-		if known.outcome != NotAgreed { // somebody may agree at any time
+		if known.outcome != NotAgreed { // a person may agree at any time, so this outcome is not kept
 			m.engine.driven.put(key, known)
 		}
 	}

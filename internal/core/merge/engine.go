@@ -19,23 +19,23 @@ import (
 type Engine struct {
 	Store *object.Overlay
 
-	// Contains tells whether one commit of a submodule is the other or comes after
-	// it. Without it, or where it says no, two moves of a submodule are a conflict.
+	// Contains reports whether a submodule's newer commit is older or descends from it. If Contains is nil or returns
+	// false, two moves of a submodule are a conflict.
 	Contains func(ctx context.Context, path string, older, newer object.ID) bool
 
-	// Outside gives attributes from outside the trees, nil for none: the user's,
-	// which those of the trees overrule, and the repository's, which overrule them.
+	// Outside returns attributes from outside the trees, nil for none: the user's, which rank below those of the trees,
+	// and the repository's, which rank above.
 	Outside func(ctx context.Context) (below, above *attr.Rules)
 
-	// Drive runs merge drivers; without it there are none.
+	// Drive runs merge drivers. If it is nil, no driver is used.
 	Drive Driver
 
-	pairs   int // how many pairs of files are compared at most to find renames
-	maxText int // in bytes
+	pairs   int // most pairs of files that are compared to find renames
+	maxText int // size in bytes up to which texts are joined line by line
 
 	texts  cache[Three[object.ID], *joinedText]
 	driven cache[driverCall, drivenTo]
-	bases  cache[string, ancestor] // several common ancestors, by their ids, and the base they were joined to
+	bases  cache[string, ancestor] // by the ids of several common ancestors: the base they were joined to
 }
 
 // NewEngine returns an engine over a store.
@@ -46,7 +46,7 @@ func NewEngine(store *object.Overlay) *Engine {
 // ancestor is the common start of two lines.
 type ancestor struct {
 	tree object.ID
-	of   []object.ID     // the trees of the common ancestors, where there are several
+	of   []object.ID     // trees of the common ancestors, if there are several
 	open map[string]bool // true for paths that the common ancestors disagree on as a whole, false for directories above
 }
 

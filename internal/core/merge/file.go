@@ -71,7 +71,7 @@ func (m *merger) newer(ctx context.Context, path string, b, y, t object.Entry) (
 func (m *merger) regular(ctx context.Context, path string, b, y, t object.Entry) error {
 	kind, mode, modes := Content, y.Mode, false
 	if !b.Mode.IsRegular() {
-		b, kind = object.Entry{}, AddAdd // a link has no text to start from
+		b, kind = object.Entry{}, AddAdd // links have no base text
 	}
 	if y.Mode != t.Mode {
 		if b.Absent() {
@@ -94,7 +94,7 @@ func (m *merger) regular(ctx context.Context, path string, b, y, t object.Entry)
 		}
 		m.conflict(Conflict{path, kind, s})
 	default:
-		if modes { // The contents are joined, so only the modes are asked.
+		if modes { // The contents are joined, so only the modes conflict.
 			y.ID, t.ID = id, id
 			m.conflict(Conflict{path, ModeBits, &Versions{Base: b, Yours: y, Theirs: t}})
 			return nil

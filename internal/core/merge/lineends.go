@@ -4,9 +4,9 @@ package merge
 type ends uint8
 
 const (
-	noEnds   ends = iota // it has no whole line
-	unixEnds             // with a line feed
-	dosEnds              // with a carriage return and a line feed
+	noEnds   ends = iota // no complete line
+	unixEnds             // lines end in a line feed
+	dosEnds              // lines end in a carriage return and a line feed
 	mixedEnds
 )
 

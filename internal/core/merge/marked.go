@@ -6,9 +6,9 @@ import (
 
 // Marks is the form of conflict markers in a text.
 type Marks struct {
-	Labels Three[string] // of base, yours and theirs
-	Size   int           // signs in a row; git's own is 7
-	Base   bool          // what both started from is written, too
+	Labels Three[string] // labels of base, yours and theirs
+	Size   int           // signs in a mark; git writes 7
+	Base   bool          // the base is written, too
 }
 
 // Marked returns the joined text with both sides of each contested region between markers, as git and diff3 write

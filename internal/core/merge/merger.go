@@ -11,10 +11,10 @@ import (
 type merger struct {
 	engine  *Engine
 	rules   *rules
-	open    map[string]bool // of the ancestor
-	asking  bool            // in a directory that is open as a whole
-	touched bool            // only what yours changed is looked at
-	spare   [][]spot        // lists to be used again
+	open    map[string]bool // paths on which the common ancestors disagree, as in ancestor
+	asking  bool            // inside a directory that is in conflict as a whole
+	touched bool            // only paths that yours changed are visited
+	spare   [][]spot        // lists for reuse
 	out     *Result
 }
 
@@ -48,7 +48,7 @@ func grow[T any](list []T) []T {
 type rules struct {
 	engine *Engine
 	given  Three[object.ID]
-	asked  bool // what is outside the trees
+	asked  bool // Outside was called
 	below  *attr.Rules
 	above  *attr.Rules
 	files  map[string]*attr.Rules // by directory, nil if there is none

@@ -80,7 +80,7 @@ func placeFor(store *object.Overlay, tree object.ID, m Move) (string, error) {
 func beside(p string, side Side, free func(p string) (bool, error)) (string, error) {
 	ext := path.Ext(p)
 	if ext == path.Base(p) {
-		ext = "" // a name that begins with a dot has no ending
+		ext = "" // a leading dot does not begin an ending
 	}
 	for n := 1; ; n++ {
 		suffix := "-" + string(side)

@@ -26,7 +26,7 @@ func (e *Engine) Onto(ctx context.Context, base, changed, onto object.ID) (*Resu
 	if err != nil {
 		return nil, err
 	}
-	// A rename may matter, or a name that onto has, too, in capitals.
+	// A rename may matter, or a name that differs from one of onto by case only.
 	adds := slices.ContainsFunc(r.Joined, func(j Joined) bool { return j.Base.Absent() })
 	if !r.Clean() || len(gone) > 0 || len(r.emptied) > 0 || adds {
 		return e.Trees(ctx, base, changed, onto)

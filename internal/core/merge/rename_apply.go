@@ -181,14 +181,14 @@ func (m *renamesMade) walk(ctx context.Context, rules *rules, base ancestor, pla
 type renamesMade struct {
 	engine    *Engine
 	finder    *object.Finder
-	ancestors []object.ID // the trees of which the base is made, if of several
+	ancestors []object.ID // the trees that the base is made of, if there are several
 	trees     Three[object.ID]
-	edits     Three[map[string]object.Entry] // to be made on them
+	edits     Three[map[string]object.Entry] // edits that apply the renames to each tree
 	deleted   []Conflict                     // files that one side renamed and the other deleted
-	names     []Conflict                     // questions of names
-	// files that wait under their old names, as something else has the new ones
+	names     []Conflict                     // conflicts about names
+	// renamed files that keep their old names, because another file has the new one
 	collided []oneSided
-	// files that wait under their old names, as something is in the way of the new ones
+	// renamed files that keep their old names, because a file or directory blocks the new one
 	waiting []oneSided
 	from    map[string]string // old names by new ones
 }
@@ -236,7 +236,7 @@ func (m *renamesMade) blocked(side Side, p string) (bool, error) {
 		}
 		was, err := m.entryAt(ofBase, p[:i])
 		if err != nil || !at.Same(was) {
-			return true, err // what it has as the base had it goes anyhow
+			return true, err // what the other side left unchanged goes anyway
 		}
 	}
 	return false, nil
@@ -381,8 +381,7 @@ func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
 	if err != nil {
 		return err
 	}
-	// Where the other side has something of its own at a name, the file waits under
-	// another.
+	// If the other side has something of its own at a name, the file keeps another name for now.
 	yoursTaken, err := m.occupied(Theirs, yours)
 	if err != nil {
 		return err
@@ -400,7 +399,7 @@ func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
 	}
 	if at == from {
 		if ok, err := m.free(from); err != nil || !ok {
-			return err // there is no place for it to be joined: the names are contested with all they hold
+			return err // no path is free to join the file at: the names conflict with all they hold
 		}
 	}
 	m.set(ofBase)[from], m.set(Yours)[yours], m.set(Theirs)[theirs] = object.Entry{}, object.Entry{}, object.Entry{}
@@ -429,7 +428,7 @@ func (m *renamesMade) place(at, name string, taken bool, other Side, old string)
 		return out, nil
 	}
 	top := name
-	// It may be a file where a directory of the name is to be.
+	// There may be a file where a directory must be.
 	for dir := parent(name); dir != ""; dir = parent(dir) {
 		if is, err := m.entryAt(other, dir); err != nil {
 			return out, err
@@ -475,7 +474,7 @@ func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
 	if err != nil {
 		return false, err
 	}
-	// What they have there counts only if it is theirs, with the rename made.
+	// The other side's entry counts only if it is still there after its own renames.
 	if f.there, err = m.entryAt(other, r.To); err != nil {
 		return false, err
 	}
@@ -491,8 +490,8 @@ func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
 	case f.left.Absent() || !f.left.Mode.SameType(f.is.Mode):
 		return true, m.renamedAndGone(r, f)
 	case f.there.Same(f.is):
-		// They renamed it alike, and what stands at the old name is a new file, or where
-		// the base is made of several what one of them had there, and kept.
+		// The other side made the same rename. The file at the old name is a new one or, if the base is made of several
+		// ancestors, one that an ancestor had there.
 		kept, err := m.ancestral(r.From, f.left)
 		if err != nil {
 			return false, err
@@ -502,11 +501,10 @@ func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
 		}
 		m.set(ofBase)[r.To], m.from[r.To] = f.was, r.From
 	case !f.there.Absent():
-		// Something else of theirs stands at the new name: two files for one name. This one
-		// waits under its old name, and its content is joined there.
+		// Another file of theirs has the new name. This one keeps its old name, and its content is joined there.
 		undo()
 		if here, err := m.entryAt(r.side, r.From); err != nil || !here.Absent() {
-			return true, err // nor is there a place for it under the old name
+			return true, err // the old name is not free either
 		}
 		m.set(r.side)[r.From], m.set(r.side)[r.To] = f.is, object.Entry{}
 		m.collided = append(m.collided, r)
@@ -519,10 +517,10 @@ func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
 
 // renamedFile is the versions of a file that one side renamed.
 type renamedFile struct {
-	was   object.Entry // in the base
-	is    object.Entry // at its new name
-	left  object.Entry // what the other side has at the old name
-	there object.Entry // what the other side has of its own at the new one
+	was   object.Entry // entry in the base
+	is    object.Entry // entry at the new name
+	left  object.Entry // the other side's entry at the old name
+	there object.Entry // the other side's own entry at the new name
 }
 
 // renamedFile reads the versions of a renamed file, except for what the other side has at its new name.
@@ -543,7 +541,7 @@ func (m *renamesMade) renamedAndGone(r oneSided, f renamedFile) error {
 		delete(m.set(r.side.Other()), r.From)
 	}
 	if f.left.Absent() || f.there.Absent() {
-		// If they have something else at the new name, that is contested anyhow.
+		// If the other side has another file at the new name, that is a conflict of its own.
 		v := &Versions{Base: f.was, Yours: f.is, From: r.From}
 		if r.side == Theirs {
 			v.Yours, v.Theirs = v.Theirs, f.is
@@ -551,8 +549,8 @@ func (m *renamesMade) renamedAndGone(r oneSided, f renamedFile) error {
 		m.deleted = append(m.deleted, Conflict{r.To, RenameDelete, v})
 		return nil
 	}
-	// They have the new name, too, and a thing of another type at the old one: they renamed
-	// it alike, if it is that file and they renamed nothing else.
+	// The other side has the new name, and an entry of another type at the old one. It made the same rename if the file
+	// is the same and it renamed nothing else to it.
 	if !f.there.Mode.SameType(f.is.Mode) || r.met != "" || f.left.IsTree() {
 		return nil
 	}

@@ -77,7 +77,7 @@ func (e *Engine) renamesBetween(ctx context.Context, base, side object.ID, relev
 	for i := range targets {
 		f.targets[i] = &targets[i]
 	}
-	// The walk's order is that of paths but where a directory and a file meet.
+	// The walk's order differs from that of paths where a directory and a file have one name.
 	bySource := func(a, b *source) int { return strings.Compare(a.path, b.path) }
 	if !slices.IsSortedFunc(f.sources, bySource) {
 		slices.SortFunc(f.sources, bySource)
@@ -110,7 +110,7 @@ type target struct {
 	path  string
 	entry object.Entry
 	used  bool
-	from  *source // of the same content, where that was found
+	from  *source // source with the same content, if found
 }
 
 type finder struct {
@@ -122,7 +122,7 @@ type finder struct {
 	contents map[object.ID]*diff.Bag
 	seed     maphash.Seed
 
-	uncompared int // sources left out as there were too many pairs
+	uncompared int // sources left out because there were too many pairs
 	found      []Rename
 }
 
@@ -135,8 +135,8 @@ func (f *finder) pair(s *source, t *target) {
 
 // exact pairs equal contents, first those of one base name.
 func (f *finder) exact() {
-	first := make(map[object.ID]int, len(f.sources)) // the first source of a content, from 1
-	next := make([]int, len(f.sources)+1)            // the next of the same, or 0
+	first := make(map[object.ID]int, len(f.sources)) // by content: its first source, from 1
+	next := make([]int, len(f.sources)+1)            // by source: the next one with the same content, or 0
 	for i := len(f.sources); i > 0; i-- {
 		id := f.sources[i-1].entry.ID
 		next[i], first[id] = first[id], i
@@ -285,7 +285,7 @@ type candidate struct {
 	s     *source
 	t     *target
 	score float64
-	named bool // both have one base name
+	named bool // source and target have the same base name
 }
 
 // compare orders the better candidate first.

@@ -20,30 +20,30 @@ type Joined struct {
 
 // Result is the result of joining two trees: what joined by itself, and the conflicts.
 type Result struct {
-	Given               Three[object.ID] // the trees, yours and theirs as they were asked for
-	Base, Yours, Theirs object.ID        // with each side's renames made on the others, too
+	Given               Three[object.ID] // the trees as the caller gave them
+	Base, Yours, Theirs object.ID        // the trees with each side's renames applied to all three
 	Joined              []Joined
 	Conflicts           []Conflict
 	Remarks             []Remark
 
 	store     *object.Overlay
-	touched   bool            // only what yours changed was looked at
-	ofYours   []Edit          // that make yours the joined tree
-	ofTheirs  []Edit          // that make theirs the joined tree
-	gone      []string        // files of the base that are not in their place, and perhaps renamed
-	goneTrees []Edit          // directories of the base that are none on either side
-	emptied   []emptied       // directories of the base that are none on one side, and changed on the other
-	contested map[string]bool // paths of conflicts that renames are
+	touched   bool            // only paths that yours changed were visited
+	ofYours   []Edit          // edits that turn yours into the joined tree
+	ofTheirs  []Edit          // edits that turn theirs into the joined tree
+	gone      []string        // files of the base that are not at their paths, perhaps renamed
+	goneTrees []Edit          // directories of the base that neither side has
+	emptied   []emptied       // directories of the base that one side lacks and the other changed
+	contested map[string]bool // paths of conflicts that are about renames
 	from      map[string]string
 }
 
 // Remark is something about a join that needs no decision but should be known.
 type Remark struct {
-	Path  string // empty where it is about all of it
+	Path  string // empty if the remark is about the whole join
 	Words string // a sentence without its full stop
 
-	Asks   bool   // both cannot be meant to stand, so a person is asked before it is pushed
-	Driver string // the merge driver that was not run as nobody agreed to it, or empty
+	Asks   bool   // both results cannot be intended, so a person confirms before the push
+	Driver string // the merge driver that was not run because nobody agreed to it, or empty
 }
 
 // Edit sets the entry at a path of a tree.
@@ -64,7 +64,7 @@ type Decided struct {
 
 // Tree makes the joined tree. A conflicting path without an entry keeps yours.
 func (r *Result) Tree(settled Decided) (object.ID, error) {
-	// From whichever side is nearer; at conflicting paths yours stays.
+	// Start from the side with fewer edits. At conflicting paths, yours stays.
 	from, edits := r.Yours, r.ofYours
 	if r.touched || len(r.ofTheirs)+len(r.Conflicts) < len(edits) {
 		from, edits = r.Theirs, r.ofTheirs
@@ -73,7 +73,7 @@ func (r *Result) Tree(settled Decided) (object.ID, error) {
 	if from == r.Theirs {
 		for _, c := range r.Conflicts {
 			if _, ok := c.Subject.(*Naming); ok {
-				continue // what stands there is joined, or a conflict of its own
+				continue // the entry there is joined, or has a conflict of its own
 			}
 			at, err := r.store.Find(r.Yours, c.Path)
 			if err != nil {
@@ -152,7 +152,7 @@ func (r *Result) Files() ([]Joined, error) {
 			}
 			out = append(out, f)
 		}
-		// A file that gave way to a directory, or the other way round.
+		// A directory replaced a file, or a file replaced a directory.
 		if !j.Base.IsTree() && !j.Base.Absent() {
 			out = append(out, Joined{Path: j.Path, Origin: j.Origin, Base: j.Base})
 		}

@@ -34,7 +34,7 @@ type Hunk struct {
 type Text struct {
 	Base, Yours, Theirs []string
 	Hunks               []Hunk
-	NewEnds             Origin // who changed all line ends, if anybody did: all three texts are shown with the new ones
+	NewEnds             Origin // the side that changed all line ends, if one did: all three texts then have the new ones
 }
 
 // Merge3 joins three texts, given as lines. Edits of the two sides that overlap or touch contest their place unless
@@ -49,7 +49,7 @@ func Merge3(base, yours, theirs []string) Text {
 
 func hunks(t Text, a, b []diff.Edit) []Hunk {
 	var out []Hunk
-	at := Hunk{} // the end of what is out already, in all three texts
+	at := Hunk{} // the end of the hunks so far, in all three texts
 	emit := func(o Origin, base, yours, theirs int) {
 		r := Hunk{o, Span{at.Base.Hi, base}, Span{at.Yours.Hi, yours}, Span{at.Theirs.Hi, theirs}}
 		if !r.Base.Empty() || !r.Yours.Empty() || !r.Theirs.Empty() {
@@ -58,7 +58,7 @@ func hunks(t Text, a, b []diff.Edit) []Hunk {
 		at = r
 	}
 	for len(a) > 0 || len(b) > 0 {
-		// The next cluster: edits of either side chained by touching.
+		// The next cluster: a chain of edits that touch, of either side.
 		lo, hi := len(t.Base), -1
 		if len(a) > 0 {
 			lo = a[0].A0

@@ -61,7 +61,7 @@ func (t Text) parts(both func(out *[]string, yours, theirs []string)) string {
 		}
 		parts = append(parts, part{contested, yours, theirs})
 		n := len(parts)
-		// Two contested places with a few unchanged lines between are one.
+		// Two conflicts with few unchanged lines between them become one.
 		if !contested || n < 3 || parts[n-2].contested || !parts[n-3].contested || len(parts[n-2].yours) > near {
 			return
 		}
@@ -75,7 +75,7 @@ func (t Text) parts(both func(out *[]string, yours, theirs []string)) string {
 	for _, r := range t.Hunks {
 		y, th := t.Yours[r.Yours.Lo:r.Yours.Hi], t.Theirs[r.Theirs.Lo:r.Theirs.Hi]
 		switch {
-		case r.Origin == FromBase, r.Origin == FromBoth && r.Base.Empty(): // the latter within what both added
+		case r.Origin == FromBase, r.Origin == FromBoth && r.Base.Empty(): // the second case: within an addition of both sides
 			add(false, y, th)
 		case r.Origin != Contested:
 			add(false, t.Lines(r), nil)

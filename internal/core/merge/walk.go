@@ -21,7 +21,7 @@ func (m *merger) name(ctx context.Context, path string, b, y, t object.Entry) er
 	if b.IsTree() && !y.IsTree() && !t.IsTree() {
 		m.out.goneTrees = append(m.out.goneTrees, Edit{path, b})
 	}
-	// Where the ancestors disagree, neither side counts as having left the path alone.
+	// If the ancestors disagree, neither side counts as having left the path unchanged.
 	asked, open := m.open[path]
 	asked = asked || m.asking
 	switch {
@@ -36,9 +36,9 @@ func (m *merger) name(ctx context.Context, path string, b, y, t object.Entry) er
 		}
 		return m.disputed(ctx, path, b, y, t)
 	case asked && !m.asking:
-		m.asking = true // all that is in it is
+		m.asking = true // everything in the directory is in conflict
 		defer func() { m.asking = false }()
-	case asked || open && (y.IsTree() || t.IsTree()): // something in it may be asked
+	case asked || open && (y.IsTree() || t.IsTree()): // something inside may be in conflict
 	case b.Same(y):
 		m.joined(path, FromTheirs, b, y, t, t)
 		return nil
@@ -58,7 +58,7 @@ func (m *merger) name(ctx context.Context, path string, b, y, t object.Entry) er
 	case y.IsTree() || t.IsTree():
 		return m.treeAgainstFile(ctx, path, b, y, t)
 	}
-	if b.IsTree() { // both took the directory away
+	if b.IsTree() { // both sides removed the directory
 		switch {
 		case y.Absent():
 			m.joined(path, FromTheirs, b, y, t, t)
@@ -139,7 +139,7 @@ func (m *merger) readAhead(places []spot, stop <-chan struct{}) (read, done chan
 			if p.y.Same(p.t) || p.b.Same(p.y) || p.b.Same(p.t) {
 				continue
 			}
-			texts := p.y.Mode.IsRegular() && p.t.Mode.IsRegular() // else there is nothing to join
+			texts := p.y.Mode.IsRegular() && p.t.Mode.IsRegular() // other kinds have no text to join
 			for _, e := range []object.Entry{p.b, p.y, p.t} {
 				if e.IsTree() || texts && e.Mode.IsRegular() {
 					ids = append(ids, e.ID)
@@ -192,8 +192,7 @@ func (m *merger) treeAgainstFile(ctx context.Context, path string, b, y, t objec
 		}
 		left = !id.IsZero()
 	}
-	// Whichever it is, the path is joined or contested as a whole. Its files may
-	// have been renamed, though.
+	// In each case the path is joined, or in conflict, as a whole. Its files may still have been renamed.
 	for _, c := range m.out.Conflicts[conflicts:] {
 		if base, _, _ := c.Subject.Sides(); base.IsFile() {
 			m.out.gone = append(m.out.gone, c.Path)

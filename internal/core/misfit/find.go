@@ -25,7 +25,7 @@ func Find(ctx context.Context, store *object.Overlay, t Trees) ([]Misfit, error)
 
 // Sides holds the relevant changes of both sides. It can be read before they are joined. It is not safe for concurrent
 // use.
-type Sides struct{ read *finder } // nil where a side has nothing that could misfit
+type Sides struct{ read *finder } // nil if a side has nothing that can misfit
 
 // Read reads the changes of both sides for Find.
 func Read(ctx context.Context, store *object.Overlay, base, yours, theirs object.ID) (*Sides, error) {
@@ -68,7 +68,7 @@ func (s *Sides) Find(ctx context.Context, joined object.ID) ([]Misfit, error) {
 		return a.Used.Path == b.Used.Path && a.Used.Line == b.Used.Line && a.Name == b.Name &&
 			a.Used.Side == b.Used.Side
 	})
-	out = slices.DeleteFunc(out, func(m Misfit) bool { // it went with its file, which is told
+	out = slices.DeleteFunc(out, func(m Misfit) bool { // the name went with its file, which is its own finding
 		return m.Kind == Moved && slices.ContainsFunc(out, func(o Misfit) bool {
 			return o.Kind == Moved && o.Used == m.Used && o.Now == m.Now && o.Name != m.Name &&
 				strings.Contains(o.Name, "/")

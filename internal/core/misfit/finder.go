@@ -15,11 +15,11 @@ type finder struct {
 	store  *object.Overlay
 	trees  Trees
 	texts  map[object.ID]string
-	sides  [2][]*file            // by their paths, of yours and theirs
-	news   [2]map[string][]*file // those whose new lines have a word, by the word
+	sides  [2][]*file            // files of yours and theirs, by path
+	news   [2]map[string][]*file // by word: files whose new lines contain it
 	joined *object.Finder
-	goes   *goshared // what was parsed and typed of Go
-	reads  *reading  // what was cut into tokens of other languages
+	goes   *goshared // parsed and type-checked Go packages
+	reads  *reading  // tokens of files in other languages
 }
 
 // of returns a file that a side changed, or nil.

@@ -20,13 +20,13 @@ type goDecl struct {
 	name string
 	line int // from 1
 	head string
-	kind string // func, method, type, field, ask (of an interface), value
+	kind string // func, method, type, field, ask (a method of an interface), value
 }
 
 // declared is the declarations of a file.
 type declared struct {
 	list  []goDecl
-	byKey map[string]int // the first of a key
+	byKey map[string]int // index of the first declaration with a key
 }
 
 func newDeclared(list []goDecl) declared {
@@ -52,7 +52,7 @@ func (d *declared) find(key string) (goDecl, bool) {
 // that differ in their bodies only.
 func alikeIn(was, is *cut) map[string]bool {
 	out := map[string]bool{}
-	heads := map[string][]string{} // texts of functions that one version has, by what they declare
+	heads := map[string][]string{} // by header: bodies of functions that one version has
 	head := func(d outline.Decl) string { return strings.Join(strings.Fields(bare(d.Text)), " ") }
 	for _, d := range was.decls {
 		if is.texts[d.Text] {
@@ -139,7 +139,7 @@ func goMembers(s *ast.TypeSpec, put func(key, name string, at token.Pos, kind st
 		for _, n := range m.Names {
 			put(s.Name.Name+"."+n.Name, n.Name, n.Pos(), kind, m.Type)
 		}
-		if len(m.Names) == 0 { // all that another type has
+		if len(m.Names) == 0 { // an embedded type: all its fields and methods
 			name := receiverName(m.Type)
 			put(s.Name.Name+"."+name, name, m.Pos(), kind, m.Type)
 		}
@@ -168,12 +168,12 @@ func receiverName(x ast.Expr) string {
 
 // goChanges is the changed declarations of a side's Go files, by name.
 type goChanges struct {
-	other names // what is gone, or declared otherwise
-	fresh names // what is new
-	less  names // types that can do less, or are something else
+	other names // names that are gone or declared differently
+	fresh names // new names
+	less  names // types with fewer methods, or of another kind
 	more  names // types that are new, or have new methods
-	asks  names // interfaces that ask for more
-	wider names // structs with other fields: literals of all fields no longer fit
+	asks  names // interfaces with more methods
+	wider names // structs with other fields: unkeyed literals no longer fit
 }
 
 // names is a set of names.
@@ -240,7 +240,7 @@ func (c *goChanges) take(d goDecl, had bool) {
 		c.more.add(of)
 	}
 	if d.kind == "method" {
-		c.more.add(of) // it may be what was asked for
+		c.more.add(of) // the type may implement an interface now
 	}
 }
 
@@ -309,7 +309,7 @@ func (b *blame) wants(g *gosource, p *gopackage, r goref) (bool, error) {
 	}
 	u := f.usesOf(r.decl, whole)
 	for i, other := range b.changes {
-		if by == yours<<i { // what the side did itself
+		if by == yours<<i { // the side's own change
 			continue
 		}
 		mine := b.changes[1-i]
@@ -320,7 +320,7 @@ func (b *blame) wants(g *gosource, p *gopackage, r goref) (bool, error) {
 			return true, nil
 		}
 		near, err := g.near(p, r.file, u, &other.less, farthest)
-		if err == nil && !near && len(mine.more.in) > 0 { // what asks for more, and what may not have it, meet
+		if err == nil && !near && len(mine.more.in) > 0 { // an interface with more methods may meet a type without them
 			if near, err = g.near(p, r.file, u, &other.asks, farthest); err == nil && near {
 				near, err = g.near(p, r.file, u, &mine.more, farthest)
 			}

@@ -114,7 +114,7 @@ var goName = rx.New(`[A-Za-z_]\w*`)
 // blame finds the two edits behind an error.
 type blame struct {
 	*finder
-	decls   [2]map[string][2]declared // of the files that each side changed: before and after
+	decls   [2]map[string][2]declared // by path, for each side's changed files: declarations before and after
 	changes [2]*goChanges
 	joined  *gosource
 }
@@ -136,7 +136,7 @@ func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
 		return m, false
 	}
 	names := []string{name}
-	if name == "" { // something on the line is not what it was
+	if name == "" { // the line uses something that changed
 		kind, names = Signature, goName.FindAllString(used.Text, -1)
 	}
 	for _, name := range names {
@@ -208,7 +208,7 @@ func (b *blame) writer(p, line string) (at Place, ok bool) {
 		for _, n := range f.added() {
 			if strings.TrimRight(f.to[n], "\r\n") == line {
 				if at.Path != "" {
-					return at, false // both did
+					return at, false // both sides changed it
 				}
 				at, ok = f.place(side, n, false), true
 				break
@@ -241,7 +241,7 @@ func (b *blame) declared(side merge.Side) map[string][2]declared {
 func (b *blame) change(side merge.Side, near, name string, kind Kind) (now string, at Place, what Kind, ok bool) {
 	files := b.declared(side)
 	paths := slices.Sorted(maps.Keys(files))
-	slices.SortStableFunc(paths, func(x, y string) int { // those of the package come first
+	slices.SortStableFunc(paths, func(x, y string) int { // files of the package come before its tests
 		far := func(p string) int {
 			if path.Dir(p) == near {
 				return 0
@@ -277,7 +277,7 @@ func (b *blame) change(side merge.Side, near, name string, kind Kind) (now strin
 			}
 			if to, line, moved := b.moved(side, p, d); moved {
 				if path.Dir(to) == path.Dir(p) {
-					continue // within its package that is nothing
+					continue // a move within the package breaks nothing
 				}
 				return to, place(to, line, false), Moved, true
 			}

@@ -25,10 +25,10 @@ type gosource struct {
 	f       *finder
 	tree    object.ID
 	at      *object.Finder
-	pkgs    map[string]*gopackage // those that can be imported, by folder
-	modules map[string]string     // the path of the module that a folder's go.mod begins, by the folder; empty for none
-	todo    []func() error        // what is reached, and has not been followed yet
-	looked  map[farRef]bool       // what near found
+	pkgs    map[string]*gopackage // importable packages, by folder
+	modules map[string]string     // module path of each folder's go.mod; empty if it has none
+	todo    []func() error        // reached declarations that are still to be followed
+	looked  map[farRef]bool       // answers of near
 }
 
 // goVersion identifies a version of a Go file.
@@ -40,14 +40,14 @@ type goVersion struct {
 // gofile is a file divided into its declarations.
 type gofile struct {
 	*cut
-	path    string // in the tree
-	at      string // as positions name it
+	path    string // path in the tree
+	at      string // file name in positions
 	text    string
-	touched []touch // of each declaration
+	touched []touch // how each declaration was touched
 	pkg     string  // the package's name
 	imports []goimport
-	uses    [][2]*uses // of each declaration, without and with the bodies of functions, once it is known
-	split   []string   // the lines, once they were asked for
+	uses    [][2]*uses // by declaration, computed on demand: names used without, and with, function bodies
+	split   []string   // the lines, computed on demand
 }
 
 // touch is the sides that changed a declaration.
@@ -60,7 +60,7 @@ const (
 
 // goimport is an import of a file.
 type goimport struct {
-	name string // that the file gives it; empty for its own
+	name string // name that the file gives the import; empty for the package's own
 	path string
 	line int // from 1
 }
@@ -77,20 +77,20 @@ const (
 // sliced is a file with its kept declarations.
 type sliced struct {
 	*gofile
-	kept []kept // by declaration
+	kept []kept // slice of each declaration
 }
 
 // gopackage is a package with its reachable declarations.
 type gopackage struct {
 	dir      string
 	files    []*sliced
-	bodies   bool                // what functions do is looked at
-	declared map[string][]goref  // by name; with a type its methods
-	methods  map[string][]goref  // by their own names
-	reached  map[string]bool     // names
-	imported []*gopackage        // that are reached from it
-	byName   []map[string]string // of each file's imports: the folder in this tree, by the name there
-	inside   *gopackage          // of tests outside a package: that package with the tests in it
+	bodies   bool                // function bodies are checked
+	declared map[string][]goref  // by name; a type's name also gives its methods
+	methods  map[string][]goref  // methods by their own names
+	reached  map[string]bool     // reached names
+	imported []*gopackage        // packages reached from this one
+	byName   []map[string]string // for each file: folders of its imports in this tree, by the name there
+	inside   *gopackage          // for external tests: the package with its internal tests
 	key      string
 	typing   bool
 }
@@ -494,8 +494,8 @@ func (g *gosource) importsOf(p *gopackage, file int) (map[string]string, error) 
 type farRef struct {
 	of *gopackage
 	goref
-	types *names // that were looked for
-	steps int    // and how far
+	types *names // the names that were searched for
+	steps int    // how many steps away
 }
 
 // refs lists the declarations that code in a file may use, judged by names: of its package, of imported packages of

@@ -24,7 +24,7 @@ import (
 type goError struct {
 	path string
 	line int    // from 1
-	text string // of the line, without blanks around
+	text string // text of the line, without blanks around it
 	code goCode
 	msg  string
 }
@@ -38,7 +38,7 @@ func newGoshared() *goshared {
 type cut struct {
 	head  string
 	decls []outline.Decl
-	texts map[string]bool // of the declarations
+	texts map[string]bool // texts of the declarations
 }
 
 // cut divides the text of a blob, with a cache.
@@ -79,8 +79,8 @@ func (c *cut) only(keep func(i int) kept) string {
 // checked is a package with the errors that the type checker found.
 type checked struct {
 	g      *gosource
-	inside *gopackage // with its tests
-	beside *gopackage // the tests outside it
+	inside *gopackage // the package with its internal tests
+	beside *gopackage // its external tests
 	parsed []*ast.File
 	errs   []goError
 }
@@ -93,7 +93,7 @@ var errNoPackage = errors.New("no such package in this tree")
 type importer struct {
 	*gosource
 	of   *gopackage
-	self *types.Package // what the tests outside a package import as that, tests and all
+	self *types.Package // the package, with its tests, as external tests import it
 }
 
 // Import implements types.Importer.
@@ -132,7 +132,7 @@ func (i importer) Import(name string) (*types.Package, error) {
 // key identifies the kept part of a package and of everything it imports. Packages of one key are equal.
 func (g *gosource) key(p *gopackage) string {
 	if p.key == "" {
-		p.key = p.dir // one that imports itself has no other
+		p.key = p.dir // a package that imports itself gets one key
 		sum := sha256.New()
 		module, _ := g.module(p.dir)
 		fmt.Fprintln(sum, p.dir, module)
@@ -169,7 +169,7 @@ func (g *gosource) emit(p *gopackage) (out []*ast.File) {
 func (g *gosource) typed(name string, p *gopackage, files []*ast.File, self *types.Package, say func(types.Error)) (
 	out *types.Package) {
 	defer func() {
-		if recover() != nil { // a text that the type checker did not foresee
+		if recover() != nil { // the type checker panicked
 			out = nil
 		}
 	}()
@@ -180,12 +180,12 @@ func (g *gosource) typed(name string, p *gopackage, files []*ast.File, self *typ
 				say(e)
 			}
 		}}
-	if len(files) == 0 { // nothing of it is used
+	if len(files) == 0 { // the slice has nothing of the package
 		out = types.NewPackage(name, p.name())
 		out.MarkComplete()
 		return out
 	}
-	out, _ = config.Check(name, g.f.goes.fset, files, nil) // what is wrong was said
+	out, _ = config.Check(name, g.f.goes.fset, files, nil) // errors were reported to the callback
 	return out
 }
 
@@ -219,9 +219,9 @@ func (c *checked) say(e types.Error) {
 	}
 	lines := of.lines()
 	code := codeOf(e)
-	if at.Line < 1 || at.Line > len(lines) || strings.HasPrefix(e.Msg, "\t") || // the second line of another error
+	if at.Line < 1 || at.Line > len(lines) || strings.HasPrefix(e.Msg, "\t") || // a continuation line of another error
 		code == brokenImport && !strings.Contains(e.Msg, errNoPackage.Error()) ||
-		code == unusedImport { // what is left out may use it
+		code == unusedImport { // the slice may leave out the code that uses the import
 		return
 	}
 	if !goName.MatchString(lines[at.Line-1]) {
@@ -291,9 +291,9 @@ func (f *file) tookOut(text string) bool {
 
 // uses is the names in a piece of code.
 type uses struct {
-	names    []string            // that stand by themselves, each once
-	selected []string            // that something is selected by, each once
-	of       map[string][]string // what is selected of a name that stands by itself
+	names    []string            // unqualified names, each once
+	selected []string            // selected names, each once
+	of       map[string][]string // by unqualified name: the names selected from it
 }
 
 // any reports whether holds returns true for one of the names.
@@ -342,6 +342,6 @@ type goshared struct {
 	fset  *token.FileSet
 	files map[goVersion]*gofile
 	cuts  map[object.ID]*cut
-	named map[string]*gofile        // by the name that positions have
-	pkgs  map[string]*types.Package // by their keys
+	named map[string]*gofile        // files by their name in positions
+	pkgs  map[string]*types.Package // packages by key
 }

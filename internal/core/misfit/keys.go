@@ -99,7 +99,7 @@ func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, e
 				continue
 			}
 			if lines := f.reads.code(one, true); i >= len(lines) || !reads.MatchString(lines[i]) {
-				continue // it is in a comment
+				continue // the key is in a comment
 			}
 			if stands, err := f.stands(one.path, one.to[i]); err != nil || !stands {
 				if err != nil {
@@ -116,7 +116,7 @@ func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, e
 	if len(out) == 0 {
 		return nil, nil
 	}
-	for _, one := range f.sides[index(side.Other())] { // who took it out knows whether it is read
+	for _, one := range f.sides[index(side.Other())] { // the side that removed the key knows whether it is read
 		if one.path != from.path && one.lang != nil && reads.MatchString(one.is) {
 			return nil, nil
 		}

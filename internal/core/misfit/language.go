@@ -16,12 +16,12 @@ import (
 
 // language tells how the definitions of a language begin. Go is type-checked instead.
 type language struct {
-	family string // languages that use each other's names
+	family string // group of languages that can use each other's names
 	// defs match a line that defines the name in their only group
 	defs []*rx.Expr
-	// counts says that a call with other than the declared number of arguments is an error
+	// counts is set if a call with a wrong number of arguments is an error
 	counts bool
-	// overloads says that one name may be defined more than once, with other parameters
+	// overloads is set if a name can be defined several times with other parameters
 	overloads bool
 }
 
@@ -108,9 +108,9 @@ func languageOf(p string) *language { return languages[lang.Of(p)] }
 type def struct {
 	name string
 	line int    // from 0
-	in   string // what it is defined in, as far as that shows by how it is indented
+	in   string // the enclosing definition, by indentation; empty if none
 	deep int
-	head string // the line
+	head string // the line of the definition
 }
 
 // alike reports whether two definitions are equal except for their names.
@@ -144,8 +144,8 @@ func (l *language) definitions(lines []string) (out []def) {
 // reading caches the tokens of files during one search and limits the time for lexing.
 type reading struct {
 	left  time.Duration
-	lines map[*file][2][]string // without comments; without texts, too, and with them
-	slow  []string              // paths of files that were too much to be read as code, or came too late
+	lines map[*file][2][]string // without comments: first without string literals, then with them
+	slow  []string              // files that were too large to read as code, or came after the time limit
 }
 
 func newReading() *reading {

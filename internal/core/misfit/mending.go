@@ -15,10 +15,10 @@ import (
 // Mend is an edit that resolves a misfit: lines of a joined file and their replacement.
 type Mend struct {
 	Path   string
-	Line   int      // of the first, from 1, in the joined file before any mend
-	Before []string // none where lines come in
+	Line   int      // first line, from 1, in the joined file before any mend
+	Before []string // empty if lines are inserted
 	After  []string
-	Of     int // the misfit, among those that were given
+	Of     int // index of the misfit in the given list
 }
 
 // Mends returns the edits to the joined files for those misfits whose solution is certain: the new name where the old
@@ -74,14 +74,14 @@ func Mends(store *object.Overlay, t Trees, list []Misfit) (out []Mend, err error
 func Apply(text string, mends []Mend) string {
 	lines := diff.Lines(text)
 	sorted := slices.Clone(mends)
-	slices.SortStableFunc(sorted, func(a, b Mend) int { return b.Line - a.Line }) // from the end
+	slices.SortStableFunc(sorted, func(a, b Mend) int { return b.Line - a.Line }) // last line first
 	for _, m := range sorted {
 		lo, hi := m.Line-1, m.Line-1+len(m.Before)
 		if hi > len(lines) || !slices.Equal(lines[lo:hi], m.Before) {
 			if len(m.Before) != 1 || hi > len(lines) {
 				continue
 			}
-			// Another mend of the same line: what this one changes in its words is woven in.
+			// Another mend changed this line already. Weave this one's words into it.
 			if to, ok := weave(m.Before[0], lines[lo], m.After[0]); ok {
 				lines[lo] = to
 			}
@@ -118,7 +118,7 @@ func (m *Misfit) mendPath(l string) (string, bool) {
 			alias = path.Base(m.Name) + " "
 		}
 		return strings.Replace(l, `"`+m.Name+`"`, alias+`"`+m.Now+`"`, 1), true
-	case !strings.Contains(m.Name, ".") && !strings.Contains(m.Name, "/"): // a name, not a file
+	case !strings.Contains(m.Name, ".") && !strings.Contains(m.Name, "/"): // it is a name, not a file
 		return l, false
 	case strings.Contains(l, m.Name):
 		return strings.Replace(l, m.Name, m.Now, 1), true
@@ -176,7 +176,7 @@ func (m *Misfit) mendImport(lines []string) (out Mend, ok bool) {
 		}
 		return out, false
 	}
-	at := -1 // after the last import that comes before it, or before the first
+	at := -1 // insert after the last import that sorts before it, or before the first
 	mine, _ := importLine(m.Changed.Text)
 	for i, l := range lines {
 		switch imported, is := importLine(l); {

@@ -20,12 +20,12 @@ type Kind string
 const (
 	Renamed    Kind = "renamed"
 	Removed    Kind = "removed"
-	Moved      Kind = "moved"      // a file, or a name that is defined in another file now
-	Signature  Kind = "signature"  // it takes, gives or is something else
-	Duplicate  Kind = "duplicate"  // both defined it
-	Key        Kind = "key"        // of a file of settings
-	Import     Kind = "import"     // it is no longer imported, or no longer needed
-	Implements Kind = "implements" // an interface asks for more
+	Moved      Kind = "moved"      // a file moved, or a name is now defined in another file
+	Signature  Kind = "signature"  // its parameters, results or type changed
+	Duplicate  Kind = "duplicate"  // both sides defined the name
+	Key        Kind = "key"        // a key of a settings file is gone
+	Import     Kind = "import"     // an import is gone, or no longer needed
+	Implements Kind = "implements" // an interface got more methods
 )
 
 // Place is a line, from 1, of a side's version of a file. A removed line is one of the base.
@@ -33,7 +33,7 @@ type Place struct {
 	Side merge.Side
 	Path string
 	Line int
-	Gone bool   // the line is of the base
+	Gone bool   // the line is in the base only
 	Text string // of the line, with its end
 }
 
@@ -41,10 +41,10 @@ type Place struct {
 type Misfit struct {
 	Kind    Kind
 	Name    string
-	Now     string // what it is called now, or where it is, if that is known
-	Changed Place  // the edit that took away or changed it
-	Used    Place  // the line of the other side that needs it as it was
-	Certain bool   // a compiler would say so, too
+	Now     string // its new name or place, if known
+	Changed Place  // the edit that removed or changed it
+	Used    Place  // the other side's line that needs the old one
+	Certain bool   // a compiler would report it, too
 }
 
 // Trees are the three versions of a join and its result.
@@ -52,10 +52,10 @@ type Trees struct{ Base, Yours, Theirs, Joined object.ID }
 
 // Bounds, so that a look at a large change takes no longer than a person waits.
 const (
-	mostFiles   = 4000    // changed files that are read, of each side
-	largestFile = 1 << 20 // bytes of a file that is read
-	mostFound   = 200     // misfits that are told
-	readAhead   = 200     // files whose texts are asked for at once
+	mostFiles   = 4000    // most changed files that are read for each side
+	largestFile = 1 << 20 // largest file that is read, in bytes
+	mostFound   = 200     // most misfits in a result
+	readAhead   = 200     // files whose texts are requested at once
 )
 
 // file is a file that a side changed.
@@ -68,7 +68,7 @@ type file struct {
 	from    []string // lines
 	to      []string
 
-	lang    *language // nil where it is none that is read by its definitions
+	lang    *language // nil if the language is not read by its definitions
 	defines struct {
 		known    bool
 		had, has []def

@@ -115,7 +115,7 @@ func (f *finder) lossOf(side merge.Side, one *file, d def, before, now []homed) 
 	case !slices.ContainsFunc(now, func(h homed) bool { return h.in == one }):
 		at.kind, at.now = Moved, now[0].in.path
 		at.changed = now[0].in.place(side, now[0].def.line, false)
-	case l.counts && before[0].in == one && before[0].def == d: // told once, of the first
+	case l.counts && before[0].in == one && before[0].def == d: // report only the first
 		was, ok := sole(l, before, func(one *file) []string { return one.from })
 		is, also := sole(l, now, func(one *file) []string { return one.to })
 		if !ok || !also || was == is {
@@ -197,7 +197,7 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 			continue
 		}
 		if definesIn(one, l.def.name) {
-			return nil, nil // it is theirs now
+			return nil, nil // the other side has its own definition
 		}
 		in, lines := f.reads.uses(one, l.def.name)
 		for _, i := range one.added() {
@@ -221,7 +221,7 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 	if l.kind == Moved {
 		return found, nil
 	}
-	for _, one := range f.sides[index(side.Other())] { // who took it away knows whether it is gone
+	for _, one := range f.sides[index(side.Other())] { // the side that removed the name knows whether it is used
 		if one.lang != nil && one.lang.family == l.lang.family && strings.Contains(one.is, l.def.name) {
 			if in, lines := f.reads.uses(one, l.def.name); len(in) > 0 || lines == nil {
 				return nil, nil
@@ -241,7 +241,7 @@ func (l *loss) fits(one *file, line int) bool {
 		return !slices.ContainsFunc(callsIn(one.to, line, l.def.name), func(n int) bool {
 			return l.was.takes(n) && !l.is.takes(n)
 		})
-	case Moved: // it breaks where it is asked for by the file it was in
+	case Moved: // uses that name the old file break
 		stem := strings.TrimSuffix(path.Base(l.path), path.Ext(l.path))
 		return !(importing(one.to[line]) && hasWord(one.to[line], stem))
 	}

@@ -72,7 +72,7 @@ func (f *finder) wentTo(side merge.Side, gone *file) (string, error) {
 func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) {
 	stem := strings.TrimSuffix(path.Base(gone.path), path.Ext(gone.path))
 	for _, one := range f.using(side, stem) {
-		if !lang.Of(one.path).Is(lang.Paths) || path.Ext(one.path) == ".go" { // the type checker sees what Go imports
+		if !lang.Of(one.path).Is(lang.Paths) || path.Ext(one.path) == ".go" { // the type checker handles Go's imports
 			continue
 		}
 		for _, i := range one.added() {

@@ -62,7 +62,7 @@ func (l *loss) isOf(one *file, before string) bool {
 	if m[1] == stem {
 		return true
 	}
-	for _, text := range one.to { // under another name
+	for _, text := range one.to { // the text is there under another name
 		if strings.Contains(text, stem) && hasWord(text, m[1]) && importing(text) {
 			return true
 		}
@@ -80,7 +80,7 @@ func (l *loss) known(one *file) bool {
 		if !importing(text) && !strings.Contains(text, "from ") {
 			continue
 		}
-		// An import may go over lines, and name its file on the first or on the last.
+		// An import can span lines, with the file on the first or the last.
 		whole := strings.Join(one.to[max(0, i-12):min(len(one.to), i+12)], " ")
 		if (hasWord(text, l.def.name) || strings.Contains(text, "*") || strings.ContainsAny(text, "{(}")) &&
 			hasWord(whole, stem) && (hasWord(whole, l.def.name) || strings.Contains(text, "*")) {

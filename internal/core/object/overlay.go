@@ -34,11 +34,11 @@ type Overlay struct {
 
 	mu    sync.Mutex
 	made  map[ID]stored
-	cache map[ID]stored // what was read, or asked for, last,
-	older map[ID]stored // and before that
-	bytes int           // held by cache
-	ahead map[ID]stored // large ones that were read ahead, till they are asked for
-	large int           // held by ahead
+	cache map[ID]stored // objects read or requested last,
+	older map[ID]stored // and the generation before
+	bytes int           // bytes held by cache
+	ahead map[ID]stored // large objects that were read ahead, until they are requested
+	large int           // bytes held by ahead
 }
 
 // Blobs larger than cacheOne are not kept. Past cacheHalf what was kept becomes the older half, in place of the one
@@ -153,8 +153,8 @@ func (o *Overlay) Prefetch(ids ...ID) {
 	if !ok || len(ids) < 2 {
 		return
 	}
-	// In the order given, as those of one place lie together in a pack; and not many at a time, as others may read some
-	// of them meanwhile.
+	// Keep the given order, because objects of one directory lie together in a pack. Read few at a time, because other
+	// goroutines may read some of them meanwhile.
 	for batch := range slices.Chunk(ids, readAtOnce) {
 		asked := make(map[ID]bool, len(batch))
 		o.mu.Lock()

@@ -58,7 +58,7 @@ func (o *Overlay) WritePack(w io.Writer, roots ...ID) (int, error) {
 		return 0, err
 	}
 	var buf bytes.Buffer
-	z := zlib.NewWriter(&buf) // made once: what it needs to begin is more than most objects are
+	z := zlib.NewWriter(&buf) // made once: a writer's buffers are larger than most objects
 	for _, id := range ids {
 		kind, data, err := o.Read(id)
 		if err != nil {

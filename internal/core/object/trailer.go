@@ -26,7 +26,7 @@ func WithTrailer(message, line string) string {
 		switch {
 		case byGit, isTrailer(l):
 			trailers++
-		case trailers > 0 && strings.HasPrefix(l, " "): // goes on with the one before
+		case trailers > 0 && strings.HasPrefix(l, " "): // a continuation line of the trailer before
 		default:
 			others++
 		}

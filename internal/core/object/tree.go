@@ -100,9 +100,9 @@ func parseTree(f Format, data []byte) ([]Entry, error) {
 type cursor struct {
 	Entry
 	raw      string
-	from, to int  // where the entry stands in raw
-	size     int  // of an id
-	odd      bool // the mode is not written as git writes it today
+	from, to int  // offsets of the entry in raw
+	size     int  // bytes of an id
+	odd      bool // the mode has a form that git no longer writes
 	err      error
 }
 
@@ -117,7 +117,7 @@ func (c *cursor) next() bool {
 	c.from = c.to
 	rest := c.raw[c.from:]
 	m, i := modeOf(rest)
-	// Most names are so short that looking at each byte is quicker than searching.
+	// Most names are so short that a loop is faster than a search.
 	end, slash := i+1, false
 	for end < len(rest) && rest[end] != 0 {
 		slash = slash || rest[end] == '/'
@@ -126,7 +126,7 @@ func (c *cursor) next() bool {
 	if rest == "" || slash || m == 0 || end == i+1 || rest[i] != ' ' || len(rest) < end+1+c.size {
 		return c.ends(rest)
 	}
-	c.odd = i > 5 && m != ModeFile || i < 5 // of these lengths are all of today's, but that of 100644
+	c.odd = i > 5 && m != ModeFile || i < 5 // today's modes have 5 digits, but for 6 of files such as 100644
 	if c.odd {
 		m = m.today()
 		c.odd = rest[:i] != strconv.FormatUint(uint64(m), 8)
@@ -157,7 +157,7 @@ func (c *cursor) ends(rest string) bool {
 
 // modeOf parses the mode at the beginning of an entry and returns its length in bytes.
 func modeOf(entry string) (m Mode, n int) {
-	switch { // nearly all are of these two
+	switch { // nearly all modes are one of these two
 	case strings.HasPrefix(entry, "100644 "):
 		return ModeFile, 6
 	case strings.HasPrefix(entry, "40000 "):

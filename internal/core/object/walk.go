@@ -39,8 +39,8 @@ func (o *Overlay) FindAll(tree ID, paths []string) (map[string]Entry, error) {
 // findBelow is FindAll for paths that begin with the same directories, whose names take up cut bytes.
 func (o *Overlay) findBelow(tree ID, paths []string, cut int, found map[string]Entry) error {
 	var names []string
-	var exact []string   // the path that ends with each; empty where none does
-	var below [][]string // those that go on
+	var exact []string   // by name: the wanted path that ends here; empty if none does
+	var below [][]string // by name: the rests of wanted paths that go on below
 	places := map[string]int{}
 	for len(paths) > 0 {
 		name, _, deeper := strings.Cut(paths[0][cut:], "/")
@@ -102,7 +102,7 @@ func (o *Overlay) Pick(tree ID, names []string, found func(i int, e Entry)) erro
 // names finds names in a list. For a few names a scan is faster than a hash.
 type names struct {
 	list []string
-	at   map[string]int // nil for a few
+	at   map[string]int // index by name; nil for few names
 }
 
 func newNames(list []string) names {
@@ -180,7 +180,7 @@ func (c *cursor) fail(tree ID) error {
 // Change is a path at which two trees differ.
 type Change struct {
 	Path     string
-	Old, New Entry // absent where the path was added or removed
+	Old, New Entry // absent if the path was added or removed
 }
 
 // Changes lists the files that differ between two trees, in the path order of Walk. It reads only subtrees that
@@ -200,7 +200,7 @@ func (o *Overlay) changesBelow(prefix string, old, new ID, emit func(Change)) er
 	if old == new {
 		return nil
 	}
-	var later []Change // from the first directory on
+	var later []Change // changes from the first directory on
 	var below []ID
 	if err := o.WalkDifferences(func(name string, at []Entry) error {
 		c := Change{prefix + name, at[0], at[1]}
@@ -289,8 +289,8 @@ func (o *Overlay) walkBelow(visit func(name string, at []Entry) error, differing
 // walker walks trees together.
 type walker struct {
 	cursors []cursor
-	at      []Entry // of the name walked at, in each tree
-	ahead   []Entry // directories visited ahead of their place
+	at      []Entry // by tree: its entry of the current name
+	ahead   []Entry // by tree: a directory that was visited before its place
 }
 
 // first returns the first entry of any tree that was not visited.
@@ -318,8 +318,7 @@ func (w *walker) take(first Entry) {
 			w.at[i] = c.Entry
 			c.next()
 		case !first.IsTree() && !c.Absent():
-			// The same name may stand further on, as a directory. The other
-			// way round it cannot: directories sort last.
+			// The same name may follow as a directory. It cannot have come before as one: directories sort last.
 			dir := Entry{Name: first.Name, Mode: ModeTree}
 			for later := *c; !later.Absent() && inTreeOrder(later.Entry, dir) <= 0; later.next() {
 				if later.Name == first.Name {
@@ -338,7 +337,7 @@ func (w *walker) take(first Entry) {
 func passEqual(cursors []cursor) {
 	c := &cursors[0]
 	start, same := c.from, common(cursors)
-	passed := 0 // what is the same need not be read, but for where it ends
+	passed := 0 // equal entries need no parsing; only their end matters
 	for !c.Absent() {
 		end := strings.IndexByte(c.raw[start+passed:start+same], 0)
 		if end < 0 || passed+end+1+c.size > same {
@@ -364,7 +363,7 @@ func common(cursors []cursor) (n int) {
 	for i := range cursors[1:] {
 		end = min(end, len(cursors[i+1].raw)-cursors[i+1].from)
 	}
-	for step := 64; step > 0; step /= 64 { // pieces of 64 bytes, then the last by single ones
+	for step := 64; step > 0; step /= 64 { // compare 64 bytes at once, then single bytes
 	pieces:
 		for ; end-n >= step; n += step {
 			for i := range cursors[1:] {
@@ -457,7 +456,7 @@ func (o *Overlay) replace(old cursor, tree ID, here map[string]Entry) (ID, error
 	}
 	slices.SortFunc(put, inTreeOrder)
 	out := make([]byte, 0, len(old.raw)+64*len(put))
-	kept := 0 // what of the old tree is out, or passed over
+	kept := 0 // bytes of the old tree that were copied or skipped
 	for old.next() {
 		for len(put) > 0 && inTreeOrder(put[0], old.Entry) < 0 {
 			out = put[0].appendTo(append(out, old.raw[kept:old.from]...))
@@ -468,7 +467,7 @@ func (o *Overlay) replace(old cursor, tree ID, here map[string]Entry) (ID, error
 			out = append(out, old.raw[kept:old.from]...)
 			kept = old.to
 		}
-		if old.odd && !replaced { // git writes the modes of today in any tree that it makes
+		if old.odd && !replaced { // git writes today's modes into each tree that it makes
 			out = old.Entry.appendTo(out)
 		}
 	}

@@ -9,19 +9,19 @@ import (
 
 // Decl is a top-level declaration or a parenthesised group of them.
 type Decl struct {
-	Line   int      // the first, from 0
-	Lines  int      // how many there are
-	Text   string   // of these lines, without comments and blank lines after the declaration
+	Line   int      // first line, from 0
+	Lines  int      // number of lines
+	Text   string   // text of these lines, without comments and blank lines after the declaration
 	Token  string   // const, func, import, type or var
-	Names  []string // what it declares; of a method its receiver's type
+	Names  []string // declared names; for a method, its receiver's type
 	Method string   // the name of a method
 }
 
 // Cut lists the declarations of a text in order and returns the text before the first one: the package clause with its
 // comments. It takes linear time.
 func Cut(text string) (head string, decls []Decl) {
-	open, from := -1, 0 // the declaration that is being read, and the offset at which it begins
-	end, lines := 0, 0  // the offset and the line after its last line that is neither blank nor a comment
+	open, from := -1, 0 // index of the current declaration, and the offset at which it begins
+	end, lines := 0, 0  // offset and line after its last line of code
 	shut := func() {
 		if open >= 0 {
 			d := &decls[open]

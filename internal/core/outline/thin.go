@@ -21,7 +21,7 @@ func Thin(text string, keep func(lo, hi int) bool) string {
 		}
 		out.WriteString(opening(lines[head]))
 		if !strings.HasPrefix(lines[head], "var ") {
-			out.WriteString(" for {}") // a loop without end ends any function well
+			out.WriteString(" for {}") // after an endless loop no return is needed
 		}
 		out.WriteString(strings.Repeat("\n", end-head))
 		i = end - 1
@@ -36,7 +36,7 @@ func body(lines []string, at int) (head, end int) {
 		return 0, -1
 	}
 	head = at
-	if isFunc && strings.HasSuffix(strings.TrimRight(lines[at], "\r\n"), "(") { // its parameters stand below
+	if isFunc && strings.HasSuffix(strings.TrimRight(lines[at], "\r\n"), "(") { // the parameters are on the next lines
 		for head++; head < len(lines) && strings.HasPrefix(lines[head], "\t"); head++ {
 		}
 		if head == len(lines) || !strings.HasPrefix(lines[head], ")") {

@@ -25,9 +25,9 @@ type ahead struct {
 
 	mu         sync.Mutex
 	news       *sync.Cond
-	at         int  // the commit that is replayed now, counted from the oldest
-	read       int  // what those before this one need is read
-	stop, over bool // it is to end; it has
+	at         int  // index of the commit being replayed, from the oldest
+	read       int  // index up to which everything needed was read
+	stop, over bool // told to stop; has stopped
 }
 
 // readAhead starts prefetching for commits (newest first) that are replayed onto a tree.

@@ -15,7 +15,7 @@ const mostLevels = 16
 type alike struct {
 	store  *object.Overlay
 	seed   maphash.Seed
-	levels []map[names]bool // for each depth, the names down to it that each of the commits changes
+	levels []map[names]bool // by depth: the changed names down to it, each with its commits
 }
 
 // names identifies a set of paths, cut at some depth with a slash where they continue, by the sum of their hashes.
@@ -56,7 +56,7 @@ func (a *alike) cut(changes []object.Change, depth int) (sum names) {
 			}
 			end += i + 1
 		}
-		if path := c.Path[:end]; path != last { // what is in one directory stands together
+		if path := c.Path[:end]; path != last { // paths of one directory are adjacent
 			sum += a.name(path)
 			last = path
 		}
@@ -75,7 +75,7 @@ func (a *alike) mayBe(before, after object.ID) (bool, error) {
 	if before == after {
 		return false, nil
 	}
-	var files names // that change down to the level that is looked at
+	var files names // the changed names down to the current level
 	level := []differing{{"", before, after}}
 	for _, known := range a.levels {
 		here, below := level, names(0)

@@ -113,7 +113,7 @@ func (c *Changes) pathsAmong(t trees, n history.Node) (pathsID, error) {
 	if p.changes, err = c.store.Changes(before, n.Tree); err != nil {
 		return p, err
 	}
-	for i, ch := range p.changes { // they are kept, for each of the commits
+	for i, ch := range p.changes { // the ids are kept for each commit
 		p.changes[i].Old, p.changes[i].New = ch.Old.Detached(), ch.New.Detached()
 	}
 	p.sort()
@@ -155,7 +155,7 @@ func (p *pathsID) sort() {
 	slices.SortFunc(p.changes, func(a, b object.Change) int { return strings.Compare(a.Path, b.Path) })
 	var list []byte
 	for _, ch := range p.changes {
-		// A mode that stays is no part of the change, whichever it is.
+		// An unchanged mode is not part of the change.
 		before, after := ch.Old.Mode, ch.New.Mode
 		if before == after && before.IsRegular() {
 			before, after = object.ModeFile, object.ModeFile
@@ -274,7 +274,7 @@ func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, thei
 	}
 	candidates := make([]bool, len(theirs))
 	var renaming bool
-	var both errgroup.Group // what either reads is not what the other does
+	var both errgroup.Group // the two read different objects
 	both.Go(func() (err error) { renaming, err = c.mayRename(yours, theirs); return err })
 	both.Go(func() error { return c.alike(ctx, t, yours, theirs, candidates) })
 	if err := both.Wait(); err != nil {
@@ -292,7 +292,7 @@ func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, thei
 		return none, err
 	}
 	found := sameFound{yours, theirs, map[object.ID]history.Node{}, map[object.ID]history.Node{}}
-	takes := map[ChangeID]int{} // what newer commits of yours take back, as theirs did
+	takes := map[ChangeID]int{} // changes that newer commits of yours revert
 	for _, n := range yours {
 		all, err := c.variants(n, renamedByYou)
 		if err != nil {
@@ -504,10 +504,10 @@ func (c *Changes) renamed(ctx context.Context, engine *merge.Engine, line, other
 // variant is the changes of a commit under the present or former names of files.
 type variant struct {
 	of      history.Node
-	at      int // the place of the commit in its line, the newest being 0
+	at      int // index of the commit in its line, newest first
 	changes pathsID
-	paths   ChangeID                 // of paths and modes alone
-	id      func() (ChangeID, error) // of all; worked out when it is first asked for
+	paths   ChangeID                 // id of the paths and modes alone
+	id      func() (ChangeID, error) // id of the whole change, computed on demand
 }
 
 // variants returns a commit's changes as they are and, if it edits renamed files, under their old names. Merges and
@@ -565,7 +565,7 @@ func hashChange(h hash.Hash, store *object.Overlay, ch object.Change) error {
 			fmt.Fprintf(h, "%c%d %s", sign, len(l), l)
 		}
 	}
-	done := 0 // lines of a that are written or passed over
+	done := 0 // lines of a that were written or skipped
 	for i, e := range diff.Histogram(a, b) {
 		gap := a[done:e.A0]
 		switch {

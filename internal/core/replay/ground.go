@@ -13,7 +13,7 @@ import (
 // snapshot is a tree that is created at its first use.
 type snapshot struct {
 	id  object.ID
-	log *treeEdits // not nil: the tree is what the first n of these make
+	log *treeEdits // if not nil, the tree is the result of its first n edits
 	n   int
 }
 
@@ -45,7 +45,7 @@ type treeEdits struct {
 	store *object.Overlay
 	mu    sync.Mutex
 	list  []merge.Edit
-	made  map[int]object.ID // trees, by how many of the edits are in them
+	made  map[int]object.ID // trees, by the number of edits in them
 }
 
 // tree returns the tree after n edits, starting from the nearest earlier one that exists.
@@ -76,9 +76,9 @@ type ground struct {
 	engine  *merge.Engine
 	changes *Changes
 	rules   *merge.Attributes
-	now     map[string]object.Entry // what stands at the paths that commits change
-	at      snapshot                // the tree that this is of
-	silent  *merge.Result           // without a remark
+	now     map[string]object.Entry // current entries of the paths that commits change
+	at      snapshot                // the tree that now describes
+	silent  *merge.Result           // a clean result without remarks
 }
 
 // newGround returns the ground for the commits of a line without merges.
@@ -142,7 +142,7 @@ func (g *ground) bring(ctx context.Context, n history.Node, on snapshot) (r *mer
 			return nil, at, err
 		}
 	}
-	if r = g.silent; len(remarks) > 0 { // of ten thousand steps, few say anything
+	if r = g.silent; len(remarks) > 0 { // most steps have no remarks, so they share one result
 		r = &merge.Result{Remarks: remarks}
 	}
 	return r, g.at, nil

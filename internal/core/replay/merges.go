@@ -48,9 +48,8 @@ func (r *replayer) merge(ctx context.Context, s *Step) error {
 	} else if fresh, err = r.joinAnew(ctx, s, before, now); err != nil {
 		return err
 	}
-	// The old joint as git or Dorvik would have left it, with what was contested
-	// as the merge has it: what still differs from the merge is its own. Where nothing is joined any longer, what was
-	// decided in a text is its own, too.
+	// Join the merge's parents again, with conflicts settled as the merge has them. Whatever still differs from the
+	// merge is the merge's own change. If nothing is joined any longer, decisions within texts are its own change, too.
 	settled, err := r.contested(before, n.Tree, first, caughtUp)
 	if err != nil {
 		return err
@@ -166,7 +165,7 @@ func (r *replayer) joinCommits(ctx context.Context, a, b object.ID) (*merge.Resu
 // and places in texts with the same contested lines.
 func (r *replayer) decideAsBefore(before *merge.Result, decided object.ID, now *merge.Result) error {
 	old := map[string]merge.Subject{}
-	names := map[string]bool{} // paths that a question of names is about: nothing tells what was decided there
+	names := map[string]bool{} // paths in conflicts about names: the merge does not show what was decided
 	for _, list := range [][]merge.Conflict{before.Conflicts, now.Conflicts} {
 		for _, c := range list {
 			if _, ok := c.Subject.(*merge.Naming); ok {

@@ -14,23 +14,23 @@ import (
 // Todo is a commit that is still to be replayed, and how.
 type Todo struct {
 	Commit  history.Node
-	Into    bool         // it becomes part of the commit before it
-	Message string       // of the new commit; empty for the one it has
-	Says    Says         // of one that becomes part of the one before: what becomes of the message of that
-	Theirs  bool         // what it changes is theirs, and what it goes onto yours: it is picked
-	Begun   *merge.Begun // its join was begun elsewhere; nil where it was not
-	Stands  bool         // it is made already, and kept as it is
-	Tree    object.ID    // the tree of the new commit, if known; zero where it is to be joined
-	Own     bool         // the new commit's author is whoever makes it, and not the author it has
-	Keep    bool         // it is kept though nothing of it is left
-	Onto    []Parent     // what it goes onto, two of a merge; none for the one before it on the list
+	Into    bool         // the commit is squashed into the one before
+	Message string       // message of the new commit; empty keeps the old one
+	Says    Says         // how a squashed commit changes the message of the one before
+	Theirs  bool         // the commit is picked: its change is theirs, and its new parent is yours
+	Begun   *merge.Begun // a merge that another tool began; nil if none
+	Stands  bool         // the commit exists already and is kept
+	Tree    object.ID    // tree of the new commit; zero if it must be joined
+	Own     bool         // the new commit gets the committer as its author
+	Keep    bool         // keep the commit even if it is empty
+	Onto    []Parent     // new parents, two for a merge; none for the previous commit on the list
 }
 
 // Says is what happens to a commit's message when another commit becomes part of it.
 type Says struct {
 	Does  Saying
 	Text  string
-	Chain int // of commits that become part of one without anything between them on the list
+	Chain int // number of the chain of squashed commits that the step belongs to
 }
 
 // Saying is what a commit does to the message of the commit that it becomes part of.

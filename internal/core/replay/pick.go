@@ -13,7 +13,7 @@ import (
 // PickedMergeError reports that a merge commit cannot be picked without the number of a parent.
 type PickedMergeError struct {
 	Commit history.Node
-	Parent int // that was asked for, and which it has not; 0 for none
+	Parent int // the parent that was requested and does not exist; 0 if none was requested
 }
 
 func (e *PickedMergeError) Error() string {
@@ -51,8 +51,7 @@ func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, 
 		if err = r.plain(ctx, &s); err != nil {
 			return nil, fmt.Errorf("picking %s: %w", n.ID, err)
 		}
-		// What was made before is there already, unless it is clear that the tree does not
-		// hold it any longer.
+		// A change that was made before counts as present, unless the tree clearly no longer holds it.
 		if other, ok := same[n.ID]; ok && s.Outcome != Clean {
 			s = Step{Commit: n, onto: s.onto, Outcome: AlreadyThere, Same: other}
 			if s.after, err = r.snapshot(on); err != nil {

@@ -17,27 +17,27 @@ type Outcome string
 const (
 	Clean        Outcome = "clean"
 	Conflict     Outcome = "conflict"
-	AlreadyThere Outcome = "already-there" // their side made the same change
-	Emptied      Outcome = "emptied"       // nothing of it is left after joining
-	Dropped      Outcome = "left-out"      // by request
+	AlreadyThere Outcome = "already-there" // theirs has the same change
+	Emptied      Outcome = "emptied"       // no change is left after joining
+	Dropped      Outcome = "left-out"      // a person left it out
 )
 
 // Step is one replayed commit of yours.
 type Step struct {
 	Commit  history.Node
 	Outcome Outcome
-	Same    history.Node     // for AlreadyThere: their commit
-	Merge   *merge.Result    // nil for AlreadyThere, and for a merge that only caught up with theirs
-	Own     *merge.Result    // of a merge commit: what it changed beyond joining, brought onto the new joint
-	Open    bool             // a conflict of it has no decision; Tree holds what stands in for one
-	Into    bool             // it becomes part of the commit of the step before
+	Same    history.Node     // their commit, for AlreadyThere
+	Merge   *merge.Result    // nil for AlreadyThere, and for a merge that only joined theirs
+	Own     *merge.Result    // for a merge commit: its own change, joined with the new tree
+	Open    bool             // a conflict has no decision; Tree holds a placeholder
+	Into    bool             // the commit is squashed into the step before
 	Message string           // of the new commit; empty for the one it has
-	Edited  []string         // files that were edited in it, by request
-	Unfit   []merge.TextEdit // and the edits that do not fit any longer
-	onto    []Parent         // what it stands on
-	stands  bool             // it was made before
-	Says    Says             // where it goes into the one before, and has no Message
-	own     bool             // the new commit is by whoever makes it
+	Edited  []string         // files that a person edited in the commit
+	Unfit   []merge.TextEdit // edits that no longer fit
+	onto    []Parent         // parents of the new commit
+	stands  bool             // the commit exists already
+	Says    Says             // how a squashed commit changes the message, if Message is empty
+	own     bool             // the new commit gets the committer as its author
 	after   snapshot
 }
 
@@ -148,13 +148,13 @@ type replayer struct {
 	onto     object.ID
 	resolve  Resolver
 	mine     map[object.ID]history.Node
-	picking  bool              // the commits are theirs,
-	parentOf int               // and of one that joins lines this parent is what it changed
-	merges   bool              // there are merges, so commits are needed to find their bases
-	at       map[object.ID]int // the step of a commit
+	picking  bool              // the commits are picked from theirs,
+	parentOf int               // and the change of a merge is against this parent, from 1
+	merges   bool              // the list has merges, so new commits are needed to find their bases
+	at       map[object.ID]int // steps by commit
 	steps    []Step
-	made     []object.ID // a commit for each step, in memory only
-	ground   *ground     // of a line of commits that edit files; nil where trees are joined
+	made     []object.ID // a new commit for each step, in memory only
+	ground   *ground     // state of a line of commits that only edit files; nil if trees are joined
 }
 
 // newReplayer prepares to replay commits of yours.
@@ -201,7 +201,7 @@ func (r *replayer) parents(c history.Node, n int) (out []Parent) {
 			out = append(out, Parent{-1, p})
 		}
 	}
-	if len(out) == 0 { // the first commit of a history
+	if len(out) == 0 { // a root commit
 		out = append(out, Parent{-1, r.onto})
 	}
 	return out
@@ -244,7 +244,7 @@ func (r *replayer) add(s Step) {
 	case s.Left():
 		r.made = append(r.made, r.commit(s.onto[0]))
 	default:
-		// Where there are merges, trees are joined: they are made.
+		// Bases of merges are found by real commits, so make one.
 		c := &object.Commit{Tree: s.after.id, Committer: s.Commit.Committer}
 		for _, p := range s.onto {
 			c.Parents = append(c.Parents, r.commit(p))
@@ -284,7 +284,7 @@ func (r *replayer) plain(ctx context.Context, s *Step) error {
 				return nil
 			}
 			before, err := history.FirstParentTree(r.engine.Store, n.Commit)
-			if n.Tree != before { // one that started empty is kept as it was
+			if n.Tree != before { // a commit that was empty before is kept
 				s.Outcome = Emptied
 			}
 			return err
@@ -318,7 +318,7 @@ func (r *replayer) plain(ctx context.Context, s *Step) error {
 	}
 	s.after = snapshot{id: tree}
 	if s.Merge.Clean() && !r.picking {
-		// of ten thousand steps, the accounts would fill the memory; those of a pick are shown
+		// thousands of full results would fill the memory; only those of a pick are shown
 		s.Merge = s.Merge.Brief()
 	}
 	if tree == onto && n.Tree != before && !s.Open {
@@ -375,7 +375,7 @@ func commitOf(store *object.Overlay, steps []Step, group []int, tree object.ID, 
 		case k == group[0]:
 		case m == "":
 			m = steps[k].Says.to(c.Message, &added)
-		case steps[k].Says.Does == Adds: // it is in that message
+		case steps[k].Says.Does == Adds: // the message already contains this one
 			added = steps[k].Says.Chain
 		}
 		if m != "" && m != c.Message {

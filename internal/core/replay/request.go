@@ -11,11 +11,11 @@ import (
 
 // Request is what a person wants to happen to one commit besides replaying it.
 type Request struct {
-	Leave   bool   `json:"leave,omitempty"`   // it is left out, and what stands on it is replayed without it
-	Keep    bool   `json:"keep,omitempty"`    // it is kept though nothing of it is left
-	Into    bool   `json:"into,omitempty"`    // it becomes part of the commit before it
-	Message string `json:"message,omitempty"` // of the new commit, in UTF-8; empty for the one it has
-	Edits   *Edits `json:"edits,omitempty"`   // to its files; nil for none
+	Leave   bool   `json:"leave,omitempty"`   // leave the commit out, and replay those after it without it
+	Keep    bool   `json:"keep,omitempty"`    // keep the commit even if it is empty
+	Into    bool   `json:"into,omitempty"`    // squash the commit into the one before
+	Message string `json:"message,omitempty"` // message of the new commit, in UTF-8; empty keeps the old one
+	Edits   *Edits `json:"edits,omitempty"`   // edits to its files; nil for none
 }
 
 // Edits are edits to a commit's files, in order, that are made when it is replayed. Later commits are replayed on top

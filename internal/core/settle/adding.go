@@ -103,7 +103,7 @@ func (at place) sameLine(yours, theirs []string) bool {
 	says := func(lines []string) (shape string) {
 		for _, l := range lines {
 			if !telling(l) && strings.TrimSpace(l) != "" {
-				return "" // more than a line
+				return "" // not a single line
 			}
 			if l = strings.TrimSpace(anyNumber.ReplaceAllString(l, "0")); l != "" {
 				if shape != "" {
@@ -186,7 +186,7 @@ var receiver = rx.New(`^func\s*\(\s*\w*\s*\*?(\w+)[^)]*\)\s*(\w+)`)
 func namesOf(file string, lines []string) map[string]string {
 	names := map[string]string{}
 	least := -1
-	sections := strings.HasPrefix(heads(lines), "[") // then only they are named here
+	sections := strings.HasPrefix(heads(lines), "[") // then only sections name entries
 	for _, l := range lines {
 		if in := len(indentOf(l)); strings.TrimSpace(l) != "" && (least < 0 || in < least) {
 			least = in
@@ -215,7 +215,7 @@ var named = []struct {
 	{nil, rx.New(`^#\s*define\s+(\w+)`)},
 	{[]*lang.Language{lang.Ruby}, rx.New(`^def\s+((?:self\.)?[\w?!]+)`)},
 	{nil, rx.New(`^(<[\w:.-]+\s[^>]*?\b(?:id|key|name|Include)=["'][^"']*["'])`)},
-	// a call is known by what it is first told: a route, a test's title, a key
+	// a call is identified by its first argument: a route, a test's title, a key
 	{nil, rx.New("^([\\w.$]+\\(\\s*(?:\"[^\"]*\"|'[^']*'|`[^`]*`))")},
 	{[]*lang.Language{lang.Go}, rx.New(`^(\w+)\s+[*\[\]\w.]+(?:\s+` + "`[^`]*`" + `)?$`)}, // a field
 	{[]*lang.Language{lang.Java, lang.CSharp, lang.C, lang.CPlusPlus, lang.TypeScript, lang.Dart},
@@ -228,7 +228,7 @@ func nameOf(file, text string) string {
 	}
 	language := lang.Of(file)
 	switch {
-	case language == lang.HTML: // has elements, which are named below
+	case language == lang.HTML: // HTML's elements are named below
 	case language.Is(lang.Prose) && language.IsKnown():
 		if strings.HasPrefix(text, "#") {
 			return text

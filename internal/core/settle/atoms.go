@@ -43,7 +43,7 @@ var (
 	versionLike = rx.New(`^v?\d+(\.\d+){2,}([-+][\w.+-]+)?$|^v\d+(\.\d+)*$`)
 	anyVersion  = rx.New(`^v?\d+(\.\d+)*([-+][\w.+-]+)?$`)
 	saysVersion = rx.New(`(?i:version)|==|>=|~>|\^|@|\bFROM\b|:\s*["']?[~^]`)
-	noVersion   = rx.New(`^\d{4}-\d\d|^(\d{1,3}\.){3}\d{1,3}$`) // a date, an address
+	noVersion   = rx.New(`^\d{4}-\d\d|^(\d{1,3}\.){3}\d{1,3}$`) // a date or an address
 )
 
 // pinned lists the files in which numbers are versions of dependencies.
@@ -54,7 +54,7 @@ var pinned = map[string]bool{"go.mod": true, "requirements.txt": true, "Gemfile"
 // higher returns the higher of two versions that are both higher than the base's. ok is false if they are no versions
 // or one goes back. around is the surrounding lines.
 func higher(file, around, base, yours, theirs string) (string, bool) {
-	name := func(s string) (string, string) { // golang:1.21
+	name := func(s string) (string, string) { // such as golang:1.21
 		i := strings.LastIndexAny(s, ":@")
 		return s[:i+1], s[i+1:]
 	}

@@ -60,7 +60,7 @@ var sets = map[*lang.Language]*rx.Expr{
 	lang.TypeScript: imports,
 	lang.TSX:        imports,
 	lang.CSharp:     rx.New(`^\s*using\s+[\w.= ]+;\s*$`),
-	lang.Ignore:     rx.New(`^[^!#\s]`), // a line that takes back (!) depends on the lines before it
+	lang.Ignore:     rx.New(`^[^!#\s]`), // a negated line (!) depends on the lines before it
 	lang.GoSum:      rx.New(`^\S+ v\S+ h1:\S+$`),
 }
 
@@ -79,7 +79,7 @@ func lineSet(c *Question, at place) (Option, bool) {
 	}
 	for _, l := range base {
 		if !slices.Contains(yours, l) && !slices.Contains(theirs, l) {
-			return Option{}, false // a member was edited by both, and is not just there or not
+			return Option{}, false // both sides edited the member
 		}
 	}
 	out := slices.DeleteFunc(slices.Clone(yours), func(l string) bool {

@@ -12,11 +12,11 @@ import (
 // Option is one way to settle a conflict.
 type Option struct {
 	Way     Way
-	Reason  string        // why it is offered, if needed
-	Because string        // why it may be suggested; empty if it may not
-	Text    string        // what the place would hold; empty unless the conflict is a place in a text
-	Moved   *Relocation   // what another place would hold too, or nil
-	Effect  merge.Decided // what it does, where the conflict is no place in a text
+	Reason  string        // why the way is offered, if that needs saying
+	Because string        // why the way may be suggested; empty if it may not
+	Text    string        // the text the place would hold; empty for other conflicts
+	Moved   *Relocation   // the text that another place would hold, or nil
+	Effect  merge.Decided // the effect on the tree, for conflicts about a path
 }
 
 // Key identifies a conflict by its content: path, kind and the three texts. The same conflict on another route, or
@@ -30,17 +30,17 @@ type Question struct {
 	Kind                merge.ConflictKind
 	Key                 Key
 	Subject             merge.Subject
-	Place               merge.Hunk // of the text
+	Place               merge.Hunk // the conflict's hunk in the text
 	Base, Yours, Theirs string     // the texts of the place
 	Ways                []Option
-	// in bytes, of the files that base, yours and theirs have, for a path as a whole; -1 where there is none
+	// sizes in bytes, for a path as a whole; -1 if there is no file
 	Sizes merge.Three[int]
-	// where base, yours and theirs point, of a symbolic link
+	// targets of a symbolic link
 	Targets   merge.Three[string]
-	Suggested Way    // empty where none is better than asking
-	Why       string // for a place in a text
-	Doubt     string // why nothing is suggested, where something was likely and is not
-	Plain     bool   // its file nests too deep, or is too large, to be read by its format: it is settled as plain text
+	Suggested Way    // empty if no way may be suggested
+	Why       string // why the way is suggested, for a place in a text
+	Doubt     string // why a likely way is not suggested
+	Plain     bool   // the file nests too deep, or is too large, for its format's reader: it is settled as plain text
 }
 
 // Whole reports whether the question is about a whole path.
@@ -62,15 +62,15 @@ func (q *Question) Option(w Way) (Option, bool) {
 // File is a contested path with its questions. Text is nil unless they are about places in a text.
 type File struct {
 	Path      string
-	From      string // its name before a rename that is part of the conflict
-	Also      string // the other place it may have
+	From      string // path before a rename, if a rename is part of the conflict
+	Also      string // the other possible path
 	Text      *merge.Text
 	Questions []*Question
 	source    *merge.Conflict
 	readable  func() bool
-	wild      bool   // a version of it is larger, or nests deeper, than the readers of formats go
-	generated bool   // a program makes it
-	command   string // that regenerates it, if known
+	wild      bool   // a version exceeds the limits of the format readers
+	generated bool   // the file is generated
+	command   string // command that regenerates it, if known
 }
 
 // Names lists the paths by which the authors of its conflicts can be found.

@@ -6,16 +6,16 @@ import "slices"
 type Decision struct {
 	Key   Key    `json:"key"`
 	Way   Way    `json:"way"`
-	Text  string `json:"text,omitempty"`  // for Written
-	Moved bool   `json:"moved,omitempty"` // Text is for the place the lines were moved to
+	Text  string `json:"text,omitempty"`  // the text, for Written
+	Moved bool   `json:"moved,omitempty"` // Text belongs at the place the lines were moved to
 }
 
 // Decisions holds decisions in order. For one conflict the last one counts. The zero Decisions is empty.
 type Decisions struct {
 	List   []Decision `json:"Decisions"`
-	Undone []Decision `json:"undone,omitempty"` // the last taken back is the last
+	Undone []Decision `json:"undone,omitempty"` // decisions that were undone, oldest first
 
-	last map[Key]int // where the one that stands is, of an Indexed copy
+	last map[Key]int // set by Indexed: position of the latest decision for each key
 }
 
 // fewDecisions is the number of decisions up to which a scan is used.

@@ -62,24 +62,23 @@ type Files struct {
 	mu    sync.Mutex
 	open  map[fileKey]*File
 
-	// Recall, unless nil, gives how a conflict was settled at another time. It is called by one goroutine at a
-	// time.
+	// Recall, if not nil, returns how a conflict was settled before. One goroutine at a time calls it.
 	Recall func(k Key) (r Recollection, ok bool)
 
-	// Alone has a file have no place beside it, as where just that one is settled.
+	// Alone is set if a single file is settled, so that no file can be put beside it.
 	Alone bool
 
-	// Maker, unless nil, gives the command that regenerates a generated file where that can be run; known is the one
-	// that is known by the file's kind, or empty. It gives an empty one where there is none.
+	// Maker, if not nil, returns the command that regenerates a generated file, or an empty string if none can run.
+	// known is the usual command for the kind of file, or empty.
 	Maker func(path, known string) string
 }
 
 // Recollection is an earlier decision about the same conflict.
 type Recollection struct {
 	Decision
-	When  string // a date
-	By    string // a colleague; empty for oneself
-	Typed bool   // it stands between conflict marks, so it may not be finished: it is offered, and not suggested
+	When  string // the date, as shown
+	By    string // the colleague who decided; empty for the person at the keyboard
+	Typed bool   // the text stood between conflict marks and may be unfinished, so it is offered and never suggested
 }
 
 type fileKey struct {
@@ -136,7 +135,7 @@ func (fs *Files) openAll(ctx context.Context, list []merge.Conflict) ([]*File, e
 	fs.mu.Lock()
 	defer fs.mu.Unlock()
 	for _, i := range missing {
-		if known := fs.open[keys[i]]; known != nil { // somebody else opened it meanwhile
+		if known := fs.open[keys[i]]; known != nil { // another goroutine opened it meanwhile
 			files[i] = known
 		} else {
 			fs.complete(keys[i], files[i])
@@ -174,7 +173,7 @@ func (fs *Files) recall(f *File) {
 	}
 	for _, q := range f.Questions {
 		r, ok := fs.Recall(q.Key)
-		if !ok || q.Whole() || r.Way == Anew { // what a command made then is no answer now
+		if !ok || q.Whole() || r.Way == Anew { // a command's earlier output does not apply now
 			continue
 		}
 		o, ok := q.of(r.Decision)

@@ -63,11 +63,11 @@ func (f *File) findReadable() bool {
 
 // Verdict describes the consequences of an option.
 type Verdict struct {
-	Parses    *bool  // nil where nothing here can read the file's language
-	Problem   string // why it does not parse
-	Twice     string // what it leaves there twice, where nothing says that it is wrong; empty for nothing
+	Parses    *bool  // nil if no parser knows the file's language
+	Problem   string // the parser's message
+	Twice     string // a line that is in the result twice, perhaps rightly; empty if none
 	LeavesOut []Piece
-	Keeps     []Piece // what a side removed and the result still holds
+	Keeps     []Piece // text that a side removed and the result still holds
 }
 
 // Judge returns the consequences of settling a question by an option if choose settles the other questions.
@@ -76,7 +76,7 @@ func (f *File) Judge(c *Question, o Option, choose func(c *Question) Option) Ver
 	if c.Whole() {
 		return v
 	}
-	if o.Way == Both { // each is as its side has it
+	if o.Way == Both { // each file is its side's version
 		if f.Readable() {
 			parses := true
 			v.Parses = &parses

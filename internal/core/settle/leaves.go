@@ -14,9 +14,9 @@ import (
 // Leaf is the state in which an option leaves a path.
 type Leaf struct {
 	Path string
-	Side merge.Side // whose it is; empty where both sides are in it
-	Tree bool       // a directory
-	Gone bool       // nothing is there
+	Side merge.Side // side the file comes from; empty if both contributed
+	Tree bool       // it is a directory
+	Gone bool       // the path is absent
 }
 
 // Leaves lists the states in which an option leaves the paths of a question about whole paths, sorted by path. Removed
@@ -88,7 +88,7 @@ func underNames(n *merge.Naming, o Option) (out []Leaf) {
 // Whereabouts is the present place of the lines of a deleted file.
 type Whereabouts struct {
 	Path      string
-	Lines, Of int // that many of the lines that say something are there, of so many
+	Lines, Of int // how many of the side's non-blank lines are there, and of how many
 }
 
 // The files that are looked through for the lines of a deleted one, and how large each may be, in bytes.

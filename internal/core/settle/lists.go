@@ -63,13 +63,13 @@ func joinList(file, base, yours, theirs string) (string, bool) {
 var (
 	separators = []string{",", "|", "&&", "||", ";"}
 	blankLists = rx.New(`(class|className|rel)\s*=\s*["'][^"']*$`)
-	// of folders, as POSIX has them
+	// POSIX lists of folders
 	pathLists = rx.New(`PATH\w*\s*=\S*$`)
-	// where attributes stand
+	// inside a tag, where attributes are
 	insideTag = rx.New(`<[A-Za-z][^<>]*$`)
-	// what a package manager is told
+	// arguments of a package manager
 	installs = rx.New(`\b(install|add|require)\s[^"'|;&]*$`)
-	// in a Makefile, or what a target needs
+	// a Makefile's variable, or the prerequisites of a target
 	settings = rx.New(`^(\s*[\w.-]+\s*[:+?]?=[^"'(]*|[\w./%$() -]+:[^=]*)$`)
 )
 
@@ -89,7 +89,7 @@ func between(file, before, mine, other, after string) (string, bool) {
 	}
 	if n := len(before); n > 0 && strings.ContainsAny(before[n-1:], "[({") && after != "" &&
 		strings.ContainsAny(after[:1], "])}") && one != "" && two != "" {
-		return ", ", true // it was empty
+		return ", ", true // the list was empty
 	}
 	spaced := func(s string) bool {
 		return (strings.HasPrefix(s, " ") || strings.HasSuffix(s, " ")) && len(strings.Fields(s)) > 0

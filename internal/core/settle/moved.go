@@ -14,8 +14,8 @@ import (
 // Relocation is the part of an option outside the question's place: where one side moved lines that the other edited,
 // the region of the new place becomes Text.
 type Relocation struct {
-	Hunk int        // in File.Text.Regions; not contested
-	Side merge.Side // who moved the lines
+	Hunk int        // index in File.Text.Regions, of a region that is not in conflict
+	Side merge.Side // the side that moved the lines
 	Text string
 }
 
@@ -23,8 +23,8 @@ type Relocation struct {
 // the lines.
 type mover struct {
 	f     *File
-	once  func() merge.Three[map[string]int] // where lines stand that each has but once
-	taken map[int]bool                       // regions that a way holds already
+	once  func() merge.Three[map[string]int] // by version: positions of lines that occur once
+	taken map[int]bool                       // regions that a way uses already
 }
 
 func newMover(f *File) *mover {
@@ -153,7 +153,7 @@ func removedRun(base, side []string) (run merge.Span, ok bool) {
 
 // split divides a side at the ends of a run of the base. ok is false if an edit crosses an end.
 func split(base, side []string, run merge.Span) (rest, inside []string, ok bool) {
-	lo, hi := run.Lo, run.Hi // as places in the side
+	lo, hi := run.Lo, run.Hi // as positions in the side
 	for _, e := range diff.Histogram(base, side) {
 		grown := e.B1 - e.B0 - (e.A1 - e.A0)
 		switch {

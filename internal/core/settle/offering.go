@@ -12,8 +12,7 @@ import (
 
 // offer lists the options of a region and suggests one if any may be suggested.
 func (q *Question) offer(at place, moves *mover) {
-	// Where the common ancestors disagree themselves, there is no one base to weave
-	// into or to go back to.
+	// If the common ancestors themselves conflict, there is no single base to weave into or go back to.
 	oneBase := !strings.Contains(q.Base, merge.OneAncestor)
 	if len(q.Base)+len(q.Yours)+len(q.Theirs) > largePlace {
 		q.Doubt = "it is too large to be compared word by word"

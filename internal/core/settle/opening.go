@@ -50,7 +50,7 @@ func versions(path string, kind merge.ConflictKind, v *merge.Versions) *Question
 		take(Both, map[string]object.Entry{path: v.Theirs, v.Beside: v.Yours})
 	}
 	if kind == merge.ModifyDelete || kind == merge.RenameDelete {
-		q.Suggested = Yours // a file that is kept can still be deleted later
+		q.Suggested = Yours // keep the file: it can still be deleted later
 		if v.Yours.Absent() {
 			q.Suggested = Theirs
 		}
@@ -161,12 +161,12 @@ func (f *File) ask(s *merge.Lines, at place) {
 // oneThought merges places that only signs and blanks separate, unless each has a suggestion, because such places are
 // rarely decided separately. It returns nil if there are none.
 func (f *File) oneThought() *merge.Text {
-	const most = 3 // lines between
+	const most = 3 // most lines between them
 	t := f.Text
 	out := *t
 	out.Hunks = nil
 	n, joined := 0, false
-	suggested := false // what is at the end of out.Hunks, if that is contested
+	suggested := false // whether the last conflict in out.Hunks has a suggestion
 	for i := 0; i < len(t.Hunks); i++ {
 		r := t.Hunks[i]
 		if r.Origin != merge.Contested {

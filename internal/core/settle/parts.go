@@ -9,7 +9,7 @@ import (
 type Part struct {
 	merge.Hunk
 	Lines []string
-	Of    *Question // by whose way it holds them; nil where nothing was asked
+	Of    *Question // the question that decided these lines; nil if they were not in conflict
 }
 
 // Parts returns the joined text region by region, with the option that choose returns for each question.

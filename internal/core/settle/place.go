@@ -13,9 +13,9 @@ import (
 // whole texts.
 type place struct {
 	path, before, after string
-	cut                 bool            // it is a part of what both added: they share lines around it
-	entries             *format.Entries // nil where texts have none, or are not read
-	text                *merge.Text     // of the whole file; nil if there is none
+	cut                 bool            // the place is part of an addition by both sides, which share the lines around it
+	entries             *format.Entries // nil if the texts have no entries or were not read
+	text                *merge.Text     // the whole file's text; nil if there is none
 }
 
 func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }
@@ -45,7 +45,7 @@ func indentLike(base, spaced, edited []string) (string, bool) {
 // newIndent returns the new form of an indentation next to an edit: that of the nearest line of the base with the same
 // indentation, or of the nearest with a shorter one plus the rest.
 func newIndent(base, spaced []string, e diff.Edit, indent string) (string, bool) {
-	var near []int // lines of the base, the nearest first
+	var near []int // lines of the base, nearest first
 	for k := e.A0; k < e.A1; k++ {
 		near = append(near, k)
 	}

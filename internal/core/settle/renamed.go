@@ -25,7 +25,7 @@ func renames(base, side string) map[string]string {
 			continue
 		}
 		if to, ok := out[b[e.A0]]; ok && to != s[e.B0] {
-			out[b[e.A0]] = "" // it became several
+			out[b[e.A0]] = "" // the name became several names
 			continue
 		}
 		out[b[e.A0]] = s[e.B0]

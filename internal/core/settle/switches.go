@@ -11,25 +11,25 @@ import (
 
 // Switch is one edit to a text: a removed line, an added line, or changed words. If it is on, the result contains it.
 type Switch struct {
-	Side     merge.Origin // whose it is: FromYours, FromTheirs, FromBoth
-	Line     int          // of the base, from 0: the one it is in, or before which its line comes
-	Old, New string       // what goes, and what comes in its place
-	Within   bool         // words within a line; else a whole line
-	Minor    bool         // blanks alone, beside other edits to its line by the same side: they go with those
+	Side     merge.Origin // FromYours, FromTheirs or FromBoth
+	Line     int          // line of the base, from 0, that the edit is in, or before which it inserts a line
+	Old, New string       // removed and inserted text
+	Within   bool         // the edit is within a line; otherwise it is a whole line
+	Minor    bool         // the edit changes blanks only, and goes with the same side's other edits to the line
 	On       bool
 
-	lo, hi int // the atoms of the base that go
+	lo, hi int // range of removed atoms of the base
 }
 
 // Board holds the single edits of two sides to a text, each of which can be on or off. With exactly one side's edits
 // on, the result is that side's text.
 type Board struct {
-	Switches []Switch // by where they are; those that put lines in one place, in their order there
-	Base     []string // its lines
+	Switches []Switch // in order of position; insertions at one position keep their order
+	Base     []string // lines of the base
 
 	atoms []string
-	start []int         // the first atom of each line of the base, and one past the last
-	to    map[int][]int // the edits to what is in a line of the base
+	start []int         // index of the first atom of each line of the base, and one past the last
+	to    map[int][]int // by line of the base: indexes of its edits
 }
 
 // NewBoard finds the single edits of both sides. All are off. It takes the time of two line diffs and of word diffs of
@@ -43,7 +43,7 @@ func NewBoard(base, yours, theirs string) *Board {
 	b.start = append(b.start, len(b.atoms))
 	mine, other := b.edits(merge.FromYours, diff.Lines(yours)), b.edits(merge.FromTheirs, diff.Lines(theirs))
 	comeMine, comeOther := coming(mine), coming(other)
-	unpaired := map[Switch]int{} // of theirs
+	unpaired := map[Switch]int{} // theirs' edits without a counterpart
 	for _, o := range other {
 		unpaired[o.edit()]++
 	}
@@ -164,7 +164,7 @@ func (s *Switch) clash(o *Switch) bool {
 	switch {
 	case s.Side == o.Side, s.comes(), o.comes(), s.New == "" && o.New == "":
 		return false
-	case s.lo == s.hi || o.lo == o.hi: // words that come between others
+	case s.lo == s.hi || o.lo == o.hi: // insertions of words
 		in, around := s, o
 		if o.lo == o.hi {
 			in, around = o, s
@@ -202,7 +202,7 @@ func (b *Board) clashing(i int) (out []int) {
 	if s.comes() {
 		return nil
 	}
-	for _, k := range b.to[s.Line] { // whole lines or words of one: never beyond it
+	for _, k := range b.to[s.Line] { // an edit never goes beyond its line
 		if o := &b.Switches[k]; o.On && s.clash(o) {
 			out = append(out, k)
 		}
@@ -275,12 +275,12 @@ func (b *Board) CanMove(i, by int) bool {
 type Fragment struct {
 	Text   string
 	Origin merge.Origin
-	Of     int // the switch, or the line of the base where Origin is FromBase
+	Of     int // index of the switch, or of the base's line if Origin is FromBase
 }
 
 // Fragments returns the result piece by piece.
 func (b *Board) Fragments() (out []Fragment) {
-	var text strings.Builder // of the fragment that is being made
+	var text strings.Builder // text of the current fragment
 	flush := func() {
 		if n := len(out); n > 0 && text.Len() > 0 {
 			out[n-1].Text = text.String()
@@ -288,7 +288,7 @@ func (b *Board) Fragments() (out []Fragment) {
 		}
 	}
 	defer flush()
-	ended, last := true, -1 // what is out ends with a line end; of which line of the base it is, -1 for none
+	ended, last := true, -1 // whether the output ends with a line end, and the base's line it came from, -1 for none
 	put := func(piece string, from merge.Origin, of, line int) {
 		if piece == "" {
 			return

@@ -16,7 +16,7 @@ func (q *Question) twice(o Option) string {
 	}
 	file := path.Base(q.Path)
 	now := timesNamed(file, o.Text)
-	for _, l := range diff.Lines(o.Text) { // in the order they stand
+	for _, l := range diff.Lines(o.Text) { // in text order
 		name := nameOf(file, strings.TrimSpace(l))
 		if now[name] < 2 {
 			continue

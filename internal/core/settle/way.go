@@ -20,10 +20,10 @@ const (
 	YoursTheirs Way = "yours-theirs"
 	TheirsYours Way = "theirs-yours"
 	Base        Way = "base"
-	Both        Way = "both" // keeps two things that want one path; one of them gets another name
+	Both        Way = "both" // keeps two files that want one path; one of them gets another name
 	Sorted      Way = "sorted"
 	AsBefore    Way = "as-before"
-	Anew        Way = "anew" // runs the program that makes the file
+	Anew        Way = "anew" // runs the program that generates the file
 	Written     Way = "written"
 	Suggested   Way = "suggested" // in a preference: the suggested way of each conflict
 )
@@ -32,14 +32,14 @@ const (
 // a field does not compile.
 type wayRow struct {
 	way    Way
-	prefer bool // --prefer takes it
+	prefer bool // --prefer accepts it
 
-	// whose text a place holds with it: FromBoth where each edit is part of it, Contested where that depends
+	// the origin of the text: FromBoth if each edit is part of it, Contested if that depends
 	whose merge.Origin
 
 	label  string // on screens, after the verb "take" or alone
-	taking string // what taking it does, in one or two sentences
-	made   string // its name in the account of a finished merge, whose sides are the first and the other
+	taking string // what the way does, in one or two sentences
+	made   string // its name when looking back at a merge, whose sides are the first and the other
 }
 
 const oneAfterTheOther = "Keeps both texts whole, one after the other. Read how they follow each other first."

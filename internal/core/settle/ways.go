@@ -15,9 +15,9 @@ import (
 type Piece struct {
 	Side merge.Side `json:"side"`
 	Text string     `json:"text"`
-	Line int        `json:"-"` // lines before it in its text
+	Line int        `json:"-"` // number of lines before it in its text
 
-	Whole bool `json:"-"` // it is all that stands in its line
+	Whole bool `json:"-"` // the text is its whole line
 }
 
 // WeaveText applies the edits of both sides to the base word by word. ok is false if they change the same words
@@ -133,7 +133,7 @@ func moved(base, side, result string) (elsewhere map[int]bool, again map[int]str
 			elsewhere[i] = more[l] >= 0 && diff.HasWord(l)
 		}
 		if e.B1 > e.B0 {
-			continue // what was put in the place of lines is compared word by word
+			continue // replaced lines are compared word by word
 		}
 		for i := e.A0; i < e.A1; i++ {
 			if l := strings.TrimSpace(b[i]); more[l] > 0 && diff.HasWord(l) {
@@ -168,7 +168,7 @@ func removed(a, b []string) []bool {
 func pieces(side merge.Side, words []string, in func(i int) bool) []Piece {
 	var out []Piece
 	in = wholeLines(words, in)
-	line, blank := 0, true // whether nothing stands in the line before
+	line, blank := 0, true // whether the line is blank so far
 	for i := 0; i < len(words); {
 		if !in(i) || strings.TrimSpace(words[i]) == "" {
 			line += strings.Count(words[i], "\n")
@@ -184,7 +184,7 @@ func pieces(side merge.Side, words []string, in func(i int) bool) []Piece {
 			}
 		}
 		text := strings.Join(words[i:end], "")
-		rest := end // up to the line's end, if nothing but blanks is left of it
+		rest := end // the rest of the line, if it is blank
 		for rest < len(words) && !strings.HasSuffix(words[rest-1], "\n") && strings.TrimSpace(words[rest]) == "" {
 			rest++
 		}
