@@ -21,7 +21,7 @@ import (
 func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tree object.ID) (l *plan.Laid,
 	same []string,
 	err error) {
-	if err := a.locks.refresh(ctx); err != nil { // files that were only touched are not changed
+	if err := a.locks.refresh(ctx); err != nil { // a file with a new time and the old content is unchanged
 		return nil, nil, err
 	}
 	b, dirty, err := a.Repo.Status(ctx)
@@ -36,7 +36,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 		return nil, nil, &change.MovedError{Branch: p.Branch.Name}
 	}
 	now := *p
-	now.Dirty, now.Hidden = dirty, nil // which is asked again
+	now.Dirty, now.Hidden = dirty, nil // hidden paths are read again
 	if p.Carried == nil || j.Carried == nil {
 		same, err = a.WorkTree.inTheWayOf(ctx, &now, tree)
 		return nil, same, err
@@ -59,7 +59,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	if err != nil {
 		return nil, nil, err
 	}
-	if l == nil && p.Stuck != nil { // git's own state is put away anyway
+	if l == nil && p.Stuck != nil { // git's own state files are kept anyway
 		l = &plan.Laid{Layout: &plan.Layout{Staged: tree, Files: tree, Start: from}, Of: u,
 			Is: plan.Held{Staged: j.Carried.Staged, Files: j.Carried.Files}}
 	}
@@ -120,7 +120,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if b.Tip, err = a.signer.sealed(ctx, b); err != nil {
 		return nil, err
 	}
-	// Signing can take its time: whoever moved something meanwhile is not joined over.
+	// Signing can take long. Check again that nobody moved anything meanwhile.
 	if l, aside, err = a.guardAside(ctx, p, j, tree, consent); err != nil {
 		return nil, err
 	}
@@ -169,7 +169,7 @@ func (a *Applier) newWaypoint(ctx context.Context, p *plan.Position, j *plan.Joi
 func (a *Applier) tellSubmodules(ctx context.Context, from, to object.ID) {
 	changes, err := a.Planner.Store.Changes(from, to)
 	if err != nil {
-		return // all of it is read already
+		return // the overlay has everything already
 	}
 	var names []string
 	for _, c := range changes {

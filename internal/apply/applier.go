@@ -25,7 +25,7 @@ type Applier struct {
 	Prover   *prove.Prover
 	WorkTree *WorkTree
 
-	tookBackAtStart bool // what an earlier run was cut off in
+	tookBackAtStart bool // a change that an earlier run left half done was undone
 
 	files   *files
 	locks   *locks
@@ -57,7 +57,7 @@ func (a *Applier) Begin(ctx context.Context) error {
 	if err := a.hooks.letHooks(ctx); err != nil {
 		return err
 	}
-	// No pack is being made: whoever made one would hold the lock that this process has.
+	// Nobody is writing a pack: a writer would hold the lock that this process has.
 	if dir, err := a.Repo.Inside(ctx, git.PackFolder); err == nil {
 		os.RemoveAll(dir)
 	}

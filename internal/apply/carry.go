@@ -192,7 +192,7 @@ func (ca *carrier) returning(ctx context.Context, w *ledger.Waypoint) (*plan.Pos
 // keepStuck makes a transition store git's files of a half-done operation.
 func (ca *carrier) keepStuck(k *ledger.Kept, tr *Transition, st *plan.Stuck) {
 	k.Operation, k.State = string(st.Left.Operation), st.Left.Files
-	if st.Left.Detached && st.Left.Branch != "" { // else HEAD moves in the place of a branch
+	if st.Left.Detached && st.Left.Branch != "" { // otherwise HEAD itself moves
 		k.Head, tr.Lay.Head = st.Left.Head, st.Left.Head
 	}
 	tr.Lay.State = k.State

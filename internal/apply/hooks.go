@@ -79,7 +79,7 @@ func (hk *hooks) letHooks(ctx context.Context) error {
 type hookRun struct {
 	s *Applier
 
-	without bool // those that were not agreed to are not run, rather than asked about
+	without bool // skip hooks without consent instead of asking
 	skipped []string
 }
 
@@ -119,13 +119,13 @@ var byGit = []string{"reference-transaction", "post-index-change"}
 func hooksFor(p *plan.Position, j *plan.Join) (before, after []string) {
 	messages := []string{"prepare-commit-msg", "commit-msg"}
 	switch {
-	case p.SettlesOnly(): // nothing is committed
+	case p.SettlesOnly(): // no commit is made
 	case j.Route == plan.Merge && p.Trivial() == plan.NotTrivial:
 		if len(j.Stops) == 0 && p.Resumes() == nil {
 			return append([]string{"pre-merge-commit"}, messages...), []string{"post-merge"}
 		}
-		return append([]string{"pre-commit"}, messages...), nil // then git commit makes it
-	case p.MovesBack(): // as git does where a branch is set back
+		return append([]string{"pre-commit"}, messages...), nil // git commit makes this one
+	case p.MovesBack(): // git runs no commit hooks when a branch moves back
 	case j.Route == plan.Merge || p.Trivial() == plan.FastForward:
 		return nil, []string{"post-merge"}
 	case j.Route == plan.Rebase:
@@ -306,7 +306,7 @@ func (hk *hooks) reworded(b plan.Built, messages map[object.ID]string) (plan.Bui
 
 // after runs the hooks that git runs after a join. Failures are only reported.
 func (r *hookRun) after(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, wp *ledger.Waypoint) {
-	r.without = true // the join is made: one that came with it is not asked about now
+	r.without = true // the join is done: skip a hook that came with it instead of asking
 	_, names := hooksFor(p, j)
 	for _, name := range names {
 		var err error

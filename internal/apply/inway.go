@@ -26,14 +26,14 @@ func (w *WorkTree) InTheWay(ctx context.Context, p *plan.Position, tree object.I
 func (w *WorkTree) inTheWayOf(ctx context.Context, p *plan.Position, tree object.ID, away ...string) (same []string,
 	err error) {
 	if tree.IsZero() {
-		return nil, nil // the route is refused: there is nothing to go to
+		return nil, nil // the route is refused, so there is no tree to switch to
 	}
 	from, err := w.Planner.Tree(p.Head())
 	if err != nil {
 		return nil, err
 	}
 	dirty := p.Dirty
-	if p.Carried != nil { // then only what git does not know can be in the way
+	if p.Carried != nil { // carried work leaves only untracked files in the way
 		dirty, away = unknownTo(dirty), append(away, p.Carried.Paths...)
 	}
 	if same, err = w.between(from, tree, dirty, away...); err != nil {
@@ -88,7 +88,7 @@ func (w *WorkTree) between(from, to object.ID, dirty []vcs.Dirty, away ...string
 	if o.changes, err = w.Planner.Store.Changes(from, to); err != nil {
 		return nil, err
 	}
-	o.changes = slices.DeleteFunc(o.changes, func(c object.Change) bool { // the index alone is changed for it
+	o.changes = slices.DeleteFunc(o.changes, func(c object.Change) bool { // the path changes in the index only
 		return c.Old.Mode == object.ModeSubmodule && c.New.Mode == object.ModeSubmodule
 	})
 	for _, p := range away {
@@ -120,11 +120,11 @@ type obstacles struct {
 	w       *WorkTree
 	changes []object.Change
 	away    []string
-	goes    map[string]bool // what the join takes away, and the folders that are there for it
+	goes    map[string]bool // paths that the join removes, and folders that become empty
 
-	paths   []string // with work that git knows of
-	unknown []string // that git does not know
-	same    []string // that git does not know and that are what is put there
+	paths   []string // tracked paths with uncommitted work
+	unknown []string // untracked paths
+	same    []string // untracked paths that already equal the new content
 }
 
 func (o *obstacles) going(path string) {
@@ -136,7 +136,7 @@ func (o *obstacles) going(path string) {
 // status examines a path with uncommitted work.
 func (o *obstacles) status(d vcs.Dirty) {
 	if d.Untracked && slices.Contains(o.away, d.Path) {
-		return // taken out of the index, and there anyway
+		return // removed from the index, and still on disk
 	}
 	path := strings.TrimSuffix(d.Path, "/")
 	i := slices.IndexFunc(o.changes, func(c object.Change) bool { return overlaps(c.Path, path, d.Untracked) })
@@ -155,11 +155,11 @@ func (o *obstacles) on(c object.Change) (tops []string) {
 	case c.New.Absent():
 	case c.Old.Absent():
 		tops = o.w.standsAt(c.Path, o.goes)
-	case slices.Contains(o.away, c.Path): // something else can be there by now
+	case slices.Contains(o.away, c.Path): // another file can be there by now
 		if top := o.w.fileAbove(c.Path); top != "" {
 			tops = []string{top}
 		} else if o.w.isFolder(c.Path) {
-			tops = o.w.standsAt(c.Path, o.goes) // what goes from it is in nobody's way
+			tops = o.w.standsAt(c.Path, o.goes) // paths that the join removes are not in the way
 		}
 	}
 	return slices.DeleteFunc(tops, func(top string) bool { return slices.Contains(o.away, top) && !o.w.isFolder(top) })
@@ -241,7 +241,7 @@ func (w *WorkTree) standsAt(path string, goes map[string]bool) (found []string) 
 		err error) error {
 		rel, rerr := filepath.Rel(w.Repo.Dir, file)
 		if err != nil || rerr != nil {
-			return nil // what cannot be read git will meet itself
+			return nil // git reports what cannot be read
 		}
 		if rel = filepath.ToSlash(rel); goes[rel] {
 			return nil

@@ -98,7 +98,7 @@ func (f *files) moveAway(tr *Transition) error {
 		for _, p := range to.paths {
 			info, err := f.work.tree().Lstat(p)
 			if isGone(err) || err == nil && info.IsDir() {
-				continue // it is deleted
+				continue // the path is deleted
 			}
 			if err == nil {
 				err = f.work.tree().Move(p, to.in, p)
@@ -138,7 +138,7 @@ func (f *files) doneWith(tr *Transition) {
 	kept := beneath.Folder(filepath.Join(f.keep(tr), "written"))
 	for _, p := range tr.Lay.Clean {
 		was, is := tr.seen[p], fs.FileInfo(nil)
-		if was != nil { // else it is ended by another run
+		if was != nil { // otherwise another run completes it
 			is, _ = f.clean(tr).Lstat(p)
 		}
 		if is == nil || unwritten(was, is) {
@@ -149,7 +149,7 @@ func (f *files) doneWith(tr *Transition) {
 				filepath.Join(string(kept), filepath.FromSlash(p)))
 		}
 	}
-	_ = os.Rename(string(f.clean(tr)), filepath.Join(f.keep(tr), "old")) // there may be none
+	_ = os.Rename(string(f.clean(tr)), filepath.Join(f.keep(tr), "old")) // there may be no old copy
 }
 
 // unwritten compares time and size of two file infos to tell whether the file was written in between.
@@ -163,7 +163,7 @@ func (f *files) letGo(tr *Transition) {
 	os.RemoveAll(filepath.Join(keep, "old"))
 	os.RemoveAll(string(f.fresh(tr)))
 	beneath.Folder(keep).RemoveEmpty("clean")
-	if tr.Waypoint.Kept == nil && len(tr.Lay.Paths) == 0 { // nothing else is kept there
+	if tr.Waypoint.Kept == nil && len(tr.Lay.Paths) == 0 { // the folder holds nothing else
 		os.Remove(filepath.Join(keep, "index"))
 		os.Remove(keep)
 	}
@@ -172,7 +172,7 @@ func (f *files) letGo(tr *Transition) {
 // sweepKept removes temporary files of processes that ended right after a change.
 func (f *files) sweepKept() {
 	for _, name := range []string{"old", "fresh"} {
-		left, _ := filepath.Glob(keptDir(f.Repo.GitDir, "*/"+name)) // none, as a rule
+		left, _ := filepath.Glob(keptDir(f.Repo.GitDir, "*/"+name)) // usually there is none
 		for _, dir := range left {
 			os.RemoveAll(dir)
 		}
@@ -196,7 +196,7 @@ func (f *files) unchangedIn(tr *Transition, to away) error {
 		if err != nil && !isGone(err) {
 			return err
 		}
-		if err == nil && is.IsDir() { // that holds others
+		if err == nil && is.IsDir() { // a folder that holds other files
 			err = fs.ErrNotExist
 		}
 		if (was == nil) != (err != nil) || was != nil && !unwritten(was, is) {
@@ -218,7 +218,7 @@ func (f *files) switchLaid(ctx context.Context, tr *Transition) error {
 		if e.IsTree() {
 			e = object.Entry{}
 		}
-		if start[p] = e; !e.Absent() { // git would take a folder for a change of the file
+		if start[p] = e; !e.Absent() { // git would report a folder as a change of the file
 			f.work.tree().RemoveEmpty(p)
 		}
 	}
@@ -267,7 +267,7 @@ func (f *files) switchFiles(ctx context.Context, x *git.Index, tr *Transition) e
 		return err
 	}
 	err = errors.Join(ledger.Step("files"), x.SwitchTree(ctx, tr.Lay.Start, tr.Lay.Files, byGit))
-	if len(refusedPaths(err)) > 0 { // one that was moved away is there again
+	if len(refusedPaths(err)) > 0 { // a file that was moved away was written again
 		err = &change.MovedError{Branch: tr.Branch, Work: true}
 	}
 	if err != nil {
@@ -279,7 +279,7 @@ func (f *files) switchFiles(ctx context.Context, x *git.Index, tr *Transition) e
 	if err := errors.Join(f.writeFiles(ctx, x, tr, changed), ledger.Step("files written")); err != nil {
 		return err
 	}
-	return x.Refresh(ctx) // that it need not read them again
+	return x.Refresh(ctx) // refresh the index, so that git need not read the files again
 }
 
 // tidy removes folders that the change emptied, like git does.
@@ -397,7 +397,7 @@ func (f *files) bringBackFile(ctx context.Context, tr *Transition, p string) err
 	}
 	switch {
 	case ours && err == nil:
-		if err = over.Remove(p); isGone(err) { // it wrote nothing there
+		if err = over.Remove(p); isGone(err) { // git wrote nothing there
 			err = nil
 		}
 		return err
@@ -414,7 +414,7 @@ func (f *files) bringBackFile(ctx context.Context, tr *Transition, p string) err
 func (f *files) wrote(ctx context.Context, tr *Transition, over beneath.Folder, p string) (bool, error) {
 	is, err := over.ReadFile(p)
 	if isGone(err) {
-		return true, nil // it wrote nothing there
+		return true, nil // git wrote nothing there
 	}
 	e, ferr := f.planner.Store.Find(tr.Lay.Files, p)
 	if ferr != nil || err != nil || !e.Mode.IsRegular() {
@@ -463,7 +463,7 @@ func (f *files) restoreLaid(ctx context.Context, tr *Transition, changes []objec
 			filepath.Join(f.keep(tr), "index"))
 	}
 	f.unlock()
-	if err := f.removeNew(ctx, changes); err != nil { // also in the place of folders that were moved away
+	if err := f.removeNew(ctx, changes); err != nil { // also where folders were moved away
 		return err
 	}
 	mine := map[string]bool{}
@@ -480,7 +480,7 @@ func (f *files) restoreLaid(ctx context.Context, tr *Transition, changes []objec
 		f.returnTo(p, f.keptFiles(tr.Lay.Keep), p)
 		if ours, err := f.wrote(ctx, tr, f.over(tr), p); err != nil {
 			return err
-		} else if !ours { // saved by somebody, and looked at when this was cut off
+		} else if !ours { // somebody saved the file, and an interrupted run already examined it
 			f.returnTo(p, f.over(tr), p)
 		}
 	}
@@ -503,7 +503,7 @@ func (f *files) putAway(ctx context.Context, tr *Transition, p string) error {
 		return err
 	}
 	if !f.keptFiles(tr.Lay.Keep).Has(p) && !f.clean(tr).Has(p) && !held.Absent() && !held.IsTree() {
-		return nil // not moved yet: it is what it was
+		return nil // the file was not moved yet and is unchanged
 	}
 	new, err := f.planner.Store.Find(tr.Lay.Files, p)
 	if err != nil || new.Absent() || new.IsTree() {
@@ -525,9 +525,9 @@ func (f *files) putAway(ctx context.Context, tr *Transition, p string) error {
 type indexState int
 
 const (
-	indexOther  indexState = iota // changed since, by somebody else
-	indexBefore                   // as it was before
-	indexAfter                    // as the transition made it
+	indexOther  indexState = iota // somebody else changed the index
+	indexBefore                   // the index before the transition
+	indexAfter                    // the index that the transition made
 )
 
 // indexIs compares the index with the journal and with the kept copy.
@@ -565,7 +565,7 @@ type files struct {
 	ledger  *ledger.Ledger
 	work    *WorkTree
 	locks   *locks
-	release func() error // lets go of the index's lock; nil where it is not taken
+	release func() error // unlocks the index; nil if it is not locked
 }
 
 // moveAside moves obstacles to the aside folder.
@@ -596,7 +596,7 @@ func (f *files) returnTo(p string, kept beneath.Folder, as string) {
 	if !kept.Has(as) {
 		return
 	}
-	f.work.tree().RemoveEmpty(p) // folders that came in its place
+	f.work.tree().RemoveEmpty(p) // remove folders that were made in its place
 	at := filepath.Join(string(kept), filepath.FromSlash(as))
 	switch err := kept.Move(as, f.work.tree(), p); {
 	case errors.Is(err, beneath.ErrTaken):

@@ -39,7 +39,7 @@ func (l *locks) locking(do func() error) error {
 	switch {
 	case git.Died(err):
 		l.clearNoted()
-	case err == nil: // git had it; one that is left it could not remove, which it does not say
+	case err == nil: // git held the lock; if it is still there, git failed to remove it
 		l.clearLock("index.lock", begun, time.Now())
 	}
 	os.Remove(note)
@@ -78,7 +78,7 @@ func (l *locks) clearLocksOf(refs []vcs.RefUpdate, from, to time.Time) {
 // clearOwnLocks removes abandoned locks on refs of Dorvik. Nobody else creates them.
 func (l *locks) clearOwnLocks() {
 	at := filepath.Join(l.Repo.Common, "refs", "dorvik")
-	_ = filepath.WalkDir(at, func(path string, _ fs.DirEntry, err error) error { // mostly it finds nothing
+	_ = filepath.WalkDir(at, func(path string, _ fs.DirEntry, err error) error { // a failing walk finds no locks
 		if name, rerr := filepath.Rel(l.Repo.Common, path); err == nil && rerr == nil && filepath.Ext(path) == ".lock" {
 			l.clearLock(filepath.ToSlash(name), time.Time{}, time.Now().Add(time.Hour))
 		}
@@ -94,9 +94,9 @@ func (l *locks) clearLock(name string, from, to time.Time) {
 	}
 	info, err := os.Lstat(path)
 	if err != nil || info.ModTime().Before(from) || info.ModTime().After(to) {
-		return // somebody else's: git will name it
+		return // another process holds the lock: git will report it
 	}
-	// One that is in use is gone soon.
+	// A lock in use disappears soon.
 	time.Sleep(lockPatience)
 	if again, err := os.Lstat(path); err == nil && os.SameFile(info, again) && again.ModTime().Equal(info.ModTime()) {
 		os.Remove(path)

@@ -17,7 +17,7 @@ type signer struct {
 	Repo    *git.Repo
 	planner *plan.Planner
 	carrier *carrier
-	signed  map[object.ID]object.ID // by the commit without its signature
+	signed  map[object.ID]object.ID // signed commits, by the id of the unsigned one
 }
 
 // sign makes signed versions of the new commits and returns the new tip.

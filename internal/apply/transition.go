@@ -28,18 +28,18 @@ import (
 // half-written files would revert other people's changes.
 type Transition struct {
 	Kind     change.Kind     `json:"kind"`
-	Waypoint ledger.Waypoint `json:"waypoint"` // the join that is made, or undone
+	Waypoint ledger.Waypoint `json:"waypoint"` // the waypoint of the join that is applied or undone
 	Branch   string          `json:"branch"`
 	From     object.ID       `json:"from"` // the tip before, and
 	To       object.ID       `json:"to"`   // after
 	Message  string          `json:"message"`
-	Made     []string        `json:"made,omitempty"` // folders that are not there before
-	Lay      *Lay            `json:"lay,omitempty"`  // nil until it is made, where only commits are concerned
+	Made     []string        `json:"made,omitempty"` // folders that the transition creates
+	Lay      *Lay            `json:"lay,omitempty"`  // nil until it is computed, or if only commits change
 
 	Begun  time.Time `json:"begun"`
-	Turned bool      `json:"-"` // it is being taken back
+	Turned bool      `json:"-"` // the transition is being undone
 
-	seen map[string]os.FileInfo // the files that are moved away, when they were read
+	seen map[string]os.FileInfo // state of the files to move away, when they were read
 }
 
 // trees returns the trees before and after, and the changed files.
@@ -93,7 +93,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err := a.writeDown(ctx, tr); err != nil {
 		return err
 	}
-	ctx = context.WithoutCancel(ctx) // from here on it is done whole
+	ctx = context.WithoutCancel(ctx) // from here on the change is completed, not cancelled
 	err = errors.Join(ledger.Step("move aside"), a.files.moveAside(tr))
 	if err == nil {
 		err = ledger.Step("switch files")
@@ -108,12 +108,12 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 		err = a.files.switchLaid(ctx, tr)
 	}
 	if locked := (*vcs.LockedError)(nil); errors.As(err, &locked) {
-		// Another git was faster, and has the index: nothing is changed but what was moved aside.
+		// Another git locked the index first. Only files that were moved aside must be restored.
 		a.files.bringBack(&tr.Waypoint)
 		return errors.Join(err, a.erase(tr))
 	}
 	if err != nil {
-		// What git says is one thing, what is so another.
+		// Trust the repository's state, not git's exit code.
 		if done, serr := a.switched(ctx, tr); serr != nil || !done {
 			return a.takeBack(ctx, tr, errors.Join(err, serr))
 		}
@@ -166,7 +166,7 @@ func (a *Applier) moveRefs(ctx context.Context, tr *Transition) error {
 	begun := time.Now().Add(-tick)
 	err := a.Repo.UpdateRefs(ctx, tr.Message, tr.refs()...)
 	if err == nil {
-		// git had them; one that is left it could not remove, which it does not say.
+		// git held the locks; if one is still there, git failed to remove it.
 		a.locks.clearLocksOf(tr.refs(), begun, time.Now())
 		return nil
 	}
@@ -343,7 +343,7 @@ func (a *Applier) builtOn(ctx context.Context, tr *Transition, at object.ID) boo
 		return false
 	}
 	on, err := history.IsAncestor(ctx, a.Planner.Store, tr.To, at)
-	if err == nil && on && tr.Kind == change.Undoing { // what was undone stands on it, too
+	if err == nil && on && tr.Kind == change.Undoing { // the undone join is the branch's tip again
 		on, err = history.IsAncestor(ctx, a.Planner.Store, tr.From, at)
 		on = !on
 	}
@@ -431,16 +431,16 @@ func (a *Applier) tellTakenBack(told int) {
 
 // Lay is the target of a transition: the content of index and files, and the files to move away for it.
 type Lay struct {
-	Head, HeadTo object.ID // where HEAD is before and after, where that is on no branch
-	Start        object.ID // trees that the index is made to hold first,
-	Staged       object.ID // that the index,
-	Files        object.ID // and the files are to hold, but for uncommitted work that is left alone
-	Had          object.ID // a tree of what the files held before
-	Paths        []string  // with uncommitted work that is not left alone
-	Clean        []string  `json:",omitempty"` // without any, that change: moved away too, and let go of at the end
-	Keep         string    // the folder in which what is moved away is kept, under dorvik/kept
-	Lists        string    `json:",omitempty"` // a hash of what the new index lists
-	// Names the waypoint from which index and files are brought back as they were.
+	Head, HeadTo object.ID // HEAD before and after, if it is detached
+	Start        object.ID // trees: for the index at first,
+	Staged       object.ID // for the index afterwards,
+	Files        object.ID // and for the files afterwards, without uncommitted work that stays
+	Had          object.ID // tree of the files before
+	Paths        []string  // paths with uncommitted work that changes
+	Clean        []string  `json:",omitempty"` // changed paths without uncommitted work: moved away, and removed at the end
+	Keep         string    // folder under dorvik/kept for files that are moved away
+	Lists        string    `json:",omitempty"` // hash of the new index's entries
+	// Back names the waypoint whose index and files are restored.
 	Back  string   `json:",omitempty"`
-	State []string `json:",omitempty"` // git's own files of what it left half done; back where Back is set
+	State []string `json:",omitempty"` // git's state files of a half-done operation; restored if Back is set
 }

@@ -39,8 +39,7 @@ func (w *WorkTree) came(ctx context.Context, c object.Change) (bool, error) {
 		return false, nil
 	}
 	if c.New.Absent() {
-		// It was to go. That it is there and not as it was means that somebody wrote it, or that
-		// it was cut short in being put back.
+		// The file should be gone. If it is there and differs, somebody wrote it, or restoring it was interrupted.
 		return w.begins(ctx, info, c.Path, c.Old)
 	}
 	ours, err := w.begins(ctx, info, c.Path, c.New)
@@ -123,7 +122,7 @@ func (w *WorkTree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Di
 	if u.Staged, u.Files, err = w.Repo.Uncommitted(ctx, dirty); err != nil {
 		return nil, err
 	}
-	if w.Repo.Hold != nil { // a session may carry it
+	if w.Repo.Hold != nil { // a session can carry uncommitted work
 		if err := w.holdWork(ctx, u.Staged, u.Files); err != nil {
 			return nil, err
 		}

@@ -69,7 +69,7 @@ func enter(dir *os.Root, name string, make bool) (*os.Root, error) {
 	}
 	if is, err := below.Stat("."); err != nil || !os.SameFile(is, info) {
 		below.Close()
-		return nil, syscall.ENOTDIR // replaced meanwhile
+		return nil, syscall.ENOTDIR // the folder was replaced meanwhile
 	}
 	return below, nil
 }
@@ -175,7 +175,7 @@ func (f Folder) RemoveEmpty(name string) {
 				f.RemoveEmpty(path.Join(name, e.Name()))
 			}
 		}
-		return again(func() error { return dir.Remove(last) }) // which fails where something is in it
+		return again(func() error { return dir.Remove(last) }) // fails if the folder is not empty
 	})
 }
 

@@ -20,8 +20,8 @@ type Mover interface {
 	// TookBack reports whether Begin undid a change.
 	TookBack() bool
 
-	// Accept applies a join. what describes it in the system's own log. If branch or files changed since the join
-	// was computed, Accept changes nothing and returns an error.
+	// Accept applies a join. The argument what describes it in the system's own log. If branch or files changed since
+	// the join was computed, Accept changes nothing and returns an error.
 	Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, consent Consent,
 		what string) (*ledger.Waypoint, error)
 	// GoBack undoes a join. An empty name selects the last one.
@@ -59,11 +59,11 @@ type WorkTree interface {
 
 // Consent lists what the person agreed to, besides the join.
 type Consent struct {
-	MoveAside        bool // what git does not know and is in the way, brought back by undo
-	RewritePublished bool // commits that are on a remote
-	LeaveBranches    bool // other branches that a rebase's list moves stay where they are
-	MakeAnew         bool // the branch of the remote that is pushed to, which is gone there
-	WithoutHooks     bool // those that a commit can change and that were not agreed to are left out
+	MoveAside        bool // move untracked files out of the way; undo restores them
+	RewritePublished bool // rewrite commits that are on a remote
+	LeaveBranches    bool // do not move the other branches on a rebase's list
+	MakeAnew         bool // create the remote branch again, which was deleted there
+	WithoutHooks     bool // skip hooks that a commit can change and that have no consent
 }
 
 // Kind is the purpose of a change.
@@ -105,7 +105,7 @@ const JustWritten = 10 * time.Second
 
 // Touched lists the files that a change writes or removes.
 type Touched struct {
-	Paths []string // that are written or removed
-	Open  []string // of those, the ones beside which an editor keeps a file
-	Fresh []string // and others whose uncommitted work was written less than JustWritten ago, not by git
+	Paths []string // files that are written or removed
+	Open  []string // those with an editor's swap or lock file beside them
+	Fresh []string // others whose uncommitted work was written less than JustWritten ago, and not by git
 }

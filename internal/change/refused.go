@@ -13,8 +13,8 @@ import (
 // MovedError says that the branch is not where the join started from.
 type MovedError struct {
 	Branch string
-	Work   bool   // it is uncommitted work that was changed, and not the branch
-	Undo   string // the waypoint that was to be undone
+	Work   bool   // uncommitted work changed, not the branch
+	Undo   string // name of the waypoint to undo
 }
 
 func (e *MovedError) Error() string {
@@ -33,8 +33,8 @@ func (e *MovedError) Error() string {
 // OverwriteError says that a join would change what is not committed.
 type OverwriteError struct {
 	Paths   []string
-	Unknown bool // all of them are things git does not know: they can be moved aside
-	Hidden  bool // git was told not to look at them, and they are not as it has them
+	Unknown bool // all paths are untracked: they can be moved aside
+	Hidden  bool // git ignores changes to the paths on request, and they did change
 }
 
 func (e *OverwriteError) Error() string {
@@ -55,7 +55,7 @@ func (e *OverwriteError) Error() string {
 
 // AsksError says that going back must change uncommitted work in a way that a person has to decide.
 type AsksError struct {
-	Position *plan.Position // of going back, with that work
+	Position *plan.Position // the position of the undo, with that work
 	Paths    []string
 }
 

@@ -20,10 +20,10 @@ import (
 
 // Command is a check: shell lines and where they come from.
 type Command struct {
-	Steps      []string // in order; one that fails is the last that is run
+	Steps      []string // commands in order; the first that fails ends the check
 	Source     string   // such as "go.mod"; ends the sentence "found from ..."
-	Configured bool     // set with git config, not found
-	Own        bool     // in the person's own configuration, not in the repository's
+	Configured bool     // set by dorvik.check, not detected
+	Own        bool     // set in the person's own configuration, not in the repository's
 }
 
 // Line returns all steps as one shell line.
@@ -149,7 +149,7 @@ func npm(text string) string {
 // Report is the result of a run.
 type Report struct {
 	Passed bool
-	Exit   int // -1 where a signal ended it
+	Exit   int // exit code; -1 if a signal ended the step
 	Took   time.Duration
 	Steps  []Step
 }
@@ -157,8 +157,8 @@ type Report struct {
 // Step is one command of a check. A step that did not run took no time.
 type Step struct {
 	Line   string
-	First  string // why a part of a later step is run before all of it; empty for the steps of the check itself
-	Known  bool   // it passed before, on what is there now, and is not run again
+	First  string // why part of a later step runs first; empty for the check's own steps
+	Known  bool   // the step passed before on this tree and is not run again
 	Ran    bool
 	Passed bool
 	Took   time.Duration

@@ -47,7 +47,7 @@ func OnlyFailed(step string, output []string) (narrow string, ok bool) {
 	}
 	switch {
 	case slices.Contains(words, "pytest"):
-		return step + " --last-failed || [ $? = 5 ]", true // 5: there is none of those any longer
+		return step + " --last-failed || [ $? = 5 ]", true // exit code 5: the tests that failed are gone
 	case len(words) > 0 && words[0] == "ctest":
 		return step + " --rerun-failed", true
 	}
@@ -88,7 +88,7 @@ func Meeting(list []string, dir string, yours, theirs []string) (packages []stri
 		out := map[string]bool{}
 		for _, file := range files {
 			at := path.Dir(file)
-			for at != "." && byFolder[at] == "" { // test data, and what is embedded, is of the package around it
+			for at != "." && byFolder[at] == "" { // test data and embedded files belong to the package around them
 				at = path.Dir(at)
 			}
 			if byFolder[at] == "" || strings.HasPrefix(path.Base(file), "go.") {

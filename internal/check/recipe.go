@@ -9,12 +9,12 @@ import (
 type Kind int
 
 const (
-	// Recipe is a file that can be run, or that a tool can read as a recipe or as settings. So is all that is not
-	// known to be something else.
+	// Recipe is a file that can be run, or that a tool can read as a recipe or as settings. Unknown files count as
+	// recipes.
 	Recipe Kind = iota
-	// Source is compiled, or loaded as the code under test. It becomes a recipe where a recipe names it.
+	// Source is compiled, or loaded as the code under test. It counts as a recipe if a recipe names it.
 	Source
-	// Inert is what nothing runs: documents, pictures, tables.
+	// Inert files are never run: documents, pictures, tables.
 	Inert
 )
 
@@ -58,7 +58,7 @@ func kindsOf(by map[Kind]string) map[string]Kind {
 func KindOf(name string, executable bool) Kind {
 	base := path.Base(name)
 	if dir := path.Dir(name); dir != "." && (dir[0] == '.' || strings.Contains(dir, "/.")) {
-		return Recipe // in a folder of a tool's settings
+		return Recipe // a folder of a tool's settings
 	}
 	for _, pattern := range byName {
 		if ok, _ := path.Match(pattern, base); ok {
@@ -135,7 +135,7 @@ var interpreters = map[string]bool{"node": true, "python": true, "python3": true
 // Naming finds the files that a text names, such as a recipe that runs scripts.
 type Naming struct {
 	whole map[string][]string // paths, by their last part
-	stem  map[string][]string // without the end of the name
+	stem  map[string][]string // paths, by file name without its ending
 }
 
 // NewNaming returns a Naming for the given files.
@@ -160,7 +160,7 @@ func (n *Naming) In(text string, each func(name string)) {
 			each(p)
 		}
 		if interpreters[path.Base(before)] {
-			base = base[strings.LastIndexByte(base, '.')+1:] // of a module within others, the last
+			base = base[strings.LastIndexByte(base, '.')+1:] // for a nested module, the last name
 		}
 		if strings.Contains(word, "/") || interpreters[path.Base(before)] {
 			for _, p := range n.stem[base] {

@@ -21,14 +21,14 @@ type batch struct {
 	mu   sync.Mutex
 	in   io.WriteCloser
 	out  *bufio.Reader
-	said *bytes.Buffer // on standard error
+	said *bytes.Buffer // standard error of the process
 	stop func()
 }
 
 // PartialError reports that a partial clone lacks a content and could not fetch it.
 type PartialError struct {
 	ID    object.ID
-	Words string // of git
+	Words string // git's message
 }
 
 func (e *PartialError) Error() string {
@@ -119,7 +119,7 @@ func (b *batch) readMany(ids []object.ID, each func(id object.ID, kind object.Ki
 		for _, id := range ids {
 			all.WriteString(id.String() + "\n")
 		}
-		_, _ = io.WriteString(in, all.String()) // if it fails, reading does
+		_, _ = io.WriteString(in, all.String()) // if writing fails, so does reading
 	})
 	for _, id := range ids {
 		kind, data, err := b.answer(id)
@@ -164,7 +164,7 @@ func (b *batch) answer(id object.ID) (object.Kind, []byte, error) {
 
 // ended returns why the process ended during a read.
 func (b *batch) ended(id object.ID, err error) error {
-	b.end() // all it said is there then
+	b.end() // then standard error is complete
 	words := strings.Join(strings.FieldsFunc(b.said.String(), func(c rune) bool { return c == '\n' }), "; ")
 	if strings.Contains(words, "promisor") {
 		return &PartialError{id, words}
@@ -193,7 +193,7 @@ func (b *batch) start() error {
 	b.stop = func() {
 		in.Close()
 		cancel()
-		_ = cmd.Wait() // it was told to end; how it did does not matter
+		_ = cmd.Wait() // it was told to end; its exit code does not matter
 	}
 	return nil
 }

@@ -21,7 +21,7 @@ func (r *Checkouts) OpenCheckout(ctx context.Context, dir string, commit object.
 	for _, args := range [][]string{
 		{"update-ref", "--no-deref", "HEAD", commit.String()},
 		{"read-tree", "--reset", "-u", commit.String()},
-		{"checkout-index", "--all", "--force", "--quiet"}, // what a build changed or removed
+		{"checkout-index", "--all", "--force", "--quiet"}, // restore files that a build changed or removed
 	} {
 		if _, err := runOut(ctx, dir, "preparing the checkout for the check", args...); err != nil {
 			return nil, err
@@ -38,7 +38,7 @@ func (r *Checkouts) haveCheckout(ctx context.Context, dir string, commit object.
 	if !r.holdsCheckout(ctx, dir) {
 		return r.makeCheckout(ctx, dir, commit)
 	}
-	// A git that was ended here leaves its lock; nobody else works in this checkout.
+	// An interrupted git leaves its lock. Nobody else works in this checkout.
 	out, err := runOut(ctx, dir, "looking for the checkout", "rev-parse", "--path-format=absolute", "--git-dir")
 	if err == nil {
 		os.Remove(filepath.Join(strings.TrimSuffix(out, "\n"), "index.lock"))
@@ -50,7 +50,7 @@ func (r *Checkouts) haveCheckout(ctx context.Context, dir string, commit object.
 // original.
 func (r *Checkouts) holdsCheckout(ctx context.Context, dir string) bool {
 	if _, err := os.Stat(filepath.Join(dir, ".git")); err != nil {
-		return false // git would find the repository around it
+		return false // otherwise git would find the repository around it
 	}
 	out, err := runOut(ctx, dir, "looking for the checkout", "rev-parse", "--path-format=absolute",
 		"--is-inside-work-tree", "--git-common-dir", "--git-dir")
@@ -62,7 +62,7 @@ func (r *Checkouts) holdsCheckout(ctx context.Context, dir string) bool {
 	if err != nil || strings.TrimSuffix(own, "\n") != f[1] {
 		return false
 	}
-	// What the repository has on record of it must lead back.
+	// The repository's record of the checkout must point back to it.
 	back, err := os.ReadFile(filepath.Join(f[2], "gitdir"))
 	if err != nil || filepath.Clean(strings.TrimSpace(string(back))) != filepath.Join(dir, ".git") {
 		return false
@@ -195,7 +195,7 @@ type Checkouts struct {
 	refs    *Refs
 	objects *Objects
 	tree    *Tree
-	making  sync.Mutex // one is made after the other
+	making  sync.Mutex // held while a checkout is made
 }
 
 // BuildEnvironment is cleanEnvironment with the variables for builds in a checkout. A build that runs git must not

@@ -60,7 +60,7 @@ func discover(ctx context.Context, dir string, early func(*Early)) (r *Repo, ok 
 	}
 	r.settings.take(r.Configuration, top, text, stamps, begun)
 	format := object.SHA1
-	own := false // git took the repository's own settings in: it trusts it, and knows its format
+	own := false // git read the repository's own settings, so it trusts it and knows its format
 	for _, s := range r.settings.list {
 		switch own = own || s.scope == "local"; {
 		case s.key == "core.worktree", s.key == "core.repositoryformatversion" && s.value != "0" && s.value != "1",
@@ -78,7 +78,7 @@ func discover(ctx context.Context, dir string, early func(*Early)) (r *Repo, ok 
 	if !own {
 		return nil, false
 	}
-	if format != r.Format { // the first is dropped, and what was read in it
+	if format != r.Format { // discard the first repository and its caches
 		r = newRepo(&Place{Dir: r.Dir, GitDir: r.GitDir, Common: r.Common, Format: format})
 		r.settings.take(r.Configuration, top, text, stamps, begun)
 		r.reading()
@@ -110,7 +110,7 @@ func topOf(dir string) (top string, ok bool) {
 	device, ok := deviceOf(at)
 	for ; ok; at = filepath.Dir(at) {
 		if on, same := deviceOf(at); !same || on != device {
-			return "", false // git does not look beyond
+			return "", false // git looks no further up
 		}
 		if info, err := os.Lstat(filepath.Join(at, ".git")); err == nil {
 			_, err := os.Stat(filepath.Join(at, ".git", "HEAD"))
@@ -120,7 +120,7 @@ func topOf(dir string) (top string, ok bool) {
 		_, head := os.Lstat(filepath.Join(at, "HEAD"))
 		_, objects := os.Lstat(filepath.Join(at, "objects"))
 		if head == nil && objects == nil || at == filepath.Dir(at) {
-			return "", false // inside a git directory, or nowhere
+			return "", false // inside a git directory, or in no repository
 		}
 	}
 	return "", false

@@ -29,7 +29,7 @@ func (r *Tree) SetHead(ctx context.Context, branch string, to object.ID, message
 	if was.Name == branch {
 		return nil
 	}
-	if r.refsElsewhere() { // refs are in tables: git 2.46 and later can
+	if r.refsElsewhere() { // git 2.46 and later can update refs that are in tables
 		_, _, err := r.runIn(ctx, call{doing: doing, hold: r.Hold, args: []string{"update-ref", "--no-deref", "-m",
 			message, "--stdin"}, stdin: strings.NewReader("symref-update HEAD refs/heads/" + branch + "\n")})
 		return err
@@ -38,8 +38,7 @@ func (r *Tree) SetHead(ctx context.Context, branch string, to object.ID, message
 	if err != nil {
 		return err
 	}
-	// No earlier plumbing on the list does it; file and lock are documented in
-	// gitrepository-layout.
+	// Earlier versions have no allowed command for it. The file and its lock are documented in gitrepository-layout.
 	head := filepath.Join(r.GitDir, "HEAD")
 	f, err := os.OpenFile(head+".lock", os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o644)
 	if errors.Is(err, fs.ErrExist) {

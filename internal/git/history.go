@@ -71,7 +71,7 @@ func (r *Refs) GraphFiles(ctx context.Context) [][]byte {
 	for _, name := range strings.Fields(string(chain)) {
 		data, err := os.ReadFile(filepath.Join(dir, "commit-graphs", "graph-"+name+".graph"))
 		if err != nil {
-			return nil // being written again
+			return nil // the file is being replaced
 		}
 		files = append(files, data)
 	}

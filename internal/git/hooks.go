@@ -59,12 +59,12 @@ func (r *HookRunner) HooksInTree(ctx context.Context) bool {
 	dir := r.HooksDir(ctx)
 	real, err := filepath.EvalSymlinks(dir)
 	if err != nil {
-		real = filepath.Clean(dir) // a commit can bring it
+		real = filepath.Clean(dir) // a commit can change the folder
 	}
 	if r.inTree(real) {
 		return true
 	}
-	entries, _ := os.ReadDir(dir) // none is no hook
+	entries, _ := os.ReadDir(dir) // a missing folder means no hooks
 	return slices.ContainsFunc(entries, func(e os.DirEntry) bool {
 		real, err := filepath.EvalSymlinks(filepath.Join(dir, e.Name()))
 		return e.Type()&os.ModeSymlink != 0 && err == nil && r.inTree(real)
@@ -139,7 +139,7 @@ func (r *HookRunner) RunHook(ctx context.Context, h *vcs.Hook, dir, stdin string
 	if dir == "" {
 		dir = r.Dir
 	}
-	// As git does, a shell runs what is no program and names none.
+	// Like git, let a shell run files without an interpreter line.
 	cmd := exec.CommandContext(ctx, "sh", append([]string{"-c", `exec "$0" "$@"`, h.Path}, args...)...)
 	cmd.Dir, cmd.Stdin = dir, strings.NewReader(stdin)
 	cmd.Env = append(cleanEnvironment(), "GIT_EDITOR=:", "GIT_PREFIX=")
@@ -186,5 +186,5 @@ func (r *HookRunner) ToMerge(ctx context.Context, c *vcs.Checkout, yours, theirs
 type HookRunner struct {
 	*Place
 	config *Configuration
-	agreed atomic.Pointer[string] // the folder of those that were agreed to; nil for none
+	agreed atomic.Pointer[string] // folder with the hooks that have consent; nil for none
 }

@@ -106,7 +106,7 @@ func (x *Index) Set(ctx context.Context, entries map[string]object.Entry) error 
 		return nil
 	}
 	zero := strings.Repeat("0", 2*x.r.Format.Size())
-	var away, put strings.Builder // away first: a file can stand where a folder is to be
+	var away, put strings.Builder // removals first: a file can be where a folder must go
 	for path, e := range entries {
 		fmt.Fprintf(&away, "0 %s\t%s\x00", zero, path)
 		if !e.Absent() {
@@ -167,7 +167,7 @@ func (x *Index) CheckOut(ctx context.Context, folder string, paths []string) err
 func (x *Index) Refresh(ctx context.Context) error {
 	_, err := x.run(ctx, "reading the working tree", "", "update-index", "-q", "--refresh", "--unmerged")
 	if code(err) == 1 {
-		return nil // some are changed, which is no failure
+		return nil // exit code 1 means that some files are changed
 	}
 	return err
 }
@@ -199,7 +199,7 @@ func (r *Tree) LockIndex(ctx context.Context) (unlock func() error, err error) {
 	f.Close()
 	return func() error {
 		err := os.Remove(lock)
-		if err != nil { // a disk can fail once
+		if err != nil { // try again: a disk can fail once
 			err = os.Remove(lock)
 		}
 		if errors.Is(err, fs.ErrNotExist) {
@@ -250,13 +250,13 @@ func (r *Tree) Uncommitted(ctx context.Context, dirty []vcs.Dirty) (staged, file
 	if staged, err = x.Tree(ctx); err != nil {
 		return staged, files, err
 	}
-	if len(folders) > 0 { // submodules are, and what is where a file was taken out is not
+	if len(folders) > 0 { // submodules are wanted; folders in the place of removed files are not
 		known, err := r.Indexed(ctx)
 		if err != nil {
 			return staged, files, err
 		}
 		folders = slices.DeleteFunc(folders, func(p string) bool { _, ok := known[p]; return !ok })
-		paths = append(folders, paths...) // before what is in them takes their place
+		paths = append(folders, paths...) // before the files in them
 	}
 	if err = x.Add(ctx, paths); err != nil {
 		return staged, files, err

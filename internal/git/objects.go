@@ -21,9 +21,9 @@ import (
 // Objects reads and stores objects.
 type Objects struct {
 	*Place
-	known atomic.Bool // git has said what it is
-	store *odb.Store  // nil where git reads all objects
-	pool  *pool       // of processes of git, for what is not in the store
+	known atomic.Bool // the object format is known
+	store *odb.Store  // nil if git reads all objects
+	pool  *pool       // git processes for objects that the store does not read
 }
 
 // openStore opens the objects for reading without git. It returns nil if only git can read them: with replaced objects
@@ -141,7 +141,7 @@ func (r *Objects) AddPack(ctx context.Context, write func(w io.Writer) (int, err
 	if err := r.keepPack(filepath.Join(into, "pack-"+name+".keep")); err != nil {
 		return err
 	}
-	// git looks for packs by their indexes, so that goes last.
+	// git finds packs by their indexes, so move the index last.
 	for _, end := range []string{".pack", ".idx"} {
 		if err := os.Rename(filepath.Join(dir, "new"+end), filepath.Join(into, "pack-"+name+end)); err != nil {
 			return err

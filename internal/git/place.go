@@ -15,13 +15,13 @@ import (
 // Place is the location of a repository. It runs git there.
 type Place struct {
 	Dir     string // top of the working tree
-	GitDir  string // of this working tree
+	GitDir  string // git directory of this working tree
 	Common  string // the git directory that all working trees of the repository share
 	Format  object.Format
 	Shallow bool
 
-	// Hold is an open file that every command which changes branch, index or files keeps open,
-	// too: whoever holds a lock on it can tell that none of them runs any longer.
+	// Hold is an open file that every command inherits that changes branch, index or files. Whoever can lock it knows
+	// that no such command runs.
 	Hold *os.File
 
 	guard func(ctx context.Context) []string // arguments that keep git from running hooks that were not agreed to
@@ -41,7 +41,7 @@ func (r *Place) runIn(ctx context.Context, c call) (stdout, stderr []byte, err e
 
 // Inside returns the path of a file of the git directory.
 func (r *Place) Inside(ctx context.Context, name string) (string, error) {
-	if r.Common == r.GitDir && name != "hooks" { // which may be set to be elsewhere
+	if r.Common == r.GitDir && name != "hooks" { // hooks may be configured to be elsewhere
 		return filepath.Join(r.GitDir, filepath.FromSlash(name)), nil
 	}
 	out, err := r.run(ctx, "looking for "+name, "rev-parse", "--path-format=absolute", "--git-path", name)
@@ -50,7 +50,7 @@ func (r *Place) Inside(ctx context.Context, name string) (string, error) {
 
 // ask asks git which repository a directory belongs to.
 func (r *Place) ask(ctx context.Context) error {
-	// One question. In a repository without a working tree the last part of it is an error, and the rest is answered.
+	// One command asks everything. In a bare repository the last question fails, and the others are answered.
 	out, err := r.run(ctx, "looking for the repository", "rev-parse", "--is-bare-repository", "--is-inside-work-tree",
 		"--is-shallow-repository", "--show-object-format", "--absolute-git-dir", "--path-format=absolute",
 		"--git-common-dir", "--show-toplevel")
@@ -80,7 +80,7 @@ func (r *Place) ask(ctx context.Context) error {
 	}
 	if len(f) == 7 {
 		r.GitDir, r.Common, r.Dir = f[4], f[5], f[6]
-	} else if err := r.places(ctx); err != nil { // a name has a line end in it
+	} else if err := r.places(ctx); err != nil { // a path contains a line feed
 		return err
 	}
 	return nil

@@ -40,7 +40,7 @@ func (r *Refs) readRef(name string) (object.ID, error) {
 	if !r.filesKeepRefs() {
 		return object.ID{}, errUnplain
 	}
-	for range 5 { // as many names as git follows, one to the other
+	for range 5 { // git follows symbolic refs this deep
 		if !plainName.MatchString(name) || strings.Contains(name, "..") || !strings.HasPrefix(name, "refs/") {
 			return object.ID{}, errUnplain
 		}
@@ -51,7 +51,7 @@ func (r *Refs) readRef(name string) (object.ID, error) {
 			}
 		}
 		data, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(name)))
-		if err != nil { // not there, or a folder of others
+		if err != nil { // no such ref, or a folder of refs
 			return r.packedRef(name)
 		}
 		text := strings.TrimSuffix(string(data), "\n")
@@ -114,7 +114,7 @@ func (r *Refs) resolvePlain(rev string) (object.ID, error) {
 		name := strings.Replace(form, "%", rev, 1)
 		if !strings.HasPrefix(name, "refs/") {
 			if _, err := os.Stat(filepath.Join(r.GitDir, filepath.FromSlash(name))); err == nil {
-				return object.ID{}, errUnplain // such as HEAD and MERGE_HEAD
+				return object.ID{}, errUnplain // a pseudo-ref such as MERGE_HEAD
 			}
 			continue
 		}
@@ -124,7 +124,7 @@ func (r *Refs) resolvePlain(rev string) (object.ID, error) {
 		}
 		if !id.IsZero() {
 			if !found.IsZero() {
-				return object.ID{}, errUnplain // git says that it is more than one thing
+				return object.ID{}, errUnplain // git calls the name ambiguous
 			}
 			found = id
 		}
@@ -177,7 +177,7 @@ func (r *Refs) followPlain(list []setting, b *vcs.Branch) bool {
 	if remote == "" && ref == "" && !slices.ContainsFunc(list, func(s setting) bool {
 		return strings.HasPrefix(s.key, "remote.")
 	}) {
-		return true // there is nothing that it could follow
+		return true // a detached HEAD has no upstream
 	}
 	name, on := strings.CutPrefix(ref, "refs/heads/")
 	if remote == "" || remote == "." || !on || !plainName.MatchString(name) {
@@ -190,7 +190,7 @@ func (r *Refs) followPlain(list []setting, b *vcs.Branch) bool {
 	}
 	for _, other := range []string{"refs/", "refs/heads/", "refs/tags/"} {
 		if id, err := r.readRef(other + short); err != nil || !id.IsZero() {
-			return false // the short name is another's, too
+			return false // the short name is ambiguous
 		}
 	}
 	b.Upstream, b.Tracking, b.Remote, b.Ref = short, tracking, vcs.Remote(remote), ref
@@ -328,7 +328,7 @@ func (r *Refs) HoldAt(ctx context.Context, name string, at object.ID) error {
 func (r *Refs) OnRemote(ctx context.Context, id object.ID) (string, error) {
 	out, err := r.run(ctx, "looking whether "+id.String()+" was pushed",
 		"for-each-ref", "--count=20", "--format=%(if)%(symref)%(then)%(else)%(refname)%(end)",
-		"--contains", id.String(), "refs/remotes", "refs/tags") // origin/HEAD is no branch
+		"--contains", id.String(), "refs/remotes", "refs/tags") // origin/HEAD is not a branch
 	on, _, _ := strings.Cut(strings.TrimLeft(out, "\n"), "\n")
 	if tag, ok := strings.CutPrefix(on, "refs/tags/"); ok {
 		return "tag " + tag, err

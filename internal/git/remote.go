@@ -71,7 +71,7 @@ func parsePush(stdout, stderr string, exit int) *vcs.Refusal {
 		switch {
 		case strings.Contains(summary, "remote rejected"):
 			kind := vcs.ServerRule
-			// Two pushes met on the server: the other one was first.
+			// Two pushes met on the server, and the other one won.
 			r := &vcs.Refusal{Short: reason, Words: words}
 			if r.Raced() {
 				kind = vcs.Behind
@@ -163,8 +163,8 @@ func (r *Wire) Fetch(ctx context.Context, remote vcs.Remote) error {
 	if err != nil {
 		return err
 	}
-	// Where nothing is new git leaves no trace of having asked: then it only seems longer ago. It is
-	// not kept where nothing is kept yet.
+	// git leaves no trace of a fetch that brought nothing, so record the time. Do not create Dorvik's folder only for
+	// that.
 	if path, err := r.Inside(ctx, askedName(remote)); err == nil {
 		_ = os.WriteFile(path, nil, 0o600)
 	}

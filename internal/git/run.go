@@ -19,10 +19,10 @@ import (
 
 // Error is a failed git command.
 type Error struct {
-	Doing  string // what was being done, such as "reading the branches"
+	Doing  string // the activity, such as "reading the branches"
 	Args   []string
 	Words  string // what git said
-	Code   int    // its exit code, -1 if it did not get that far
+	Code   int    // exit code; -1 if git did not exit by itself
 	Reason error
 }
 
@@ -69,8 +69,8 @@ type call struct {
 	doing string
 	stdin io.Reader
 	args  []string
-	hold  *os.File // kept open by the command and all it starts, or nil
-	index string   // the file of the index that is meant; empty for the repository's own
+	hold  *os.File // inherited by the command and all it starts; or nil
+	index string   // path of the index file; empty for the repository's own
 }
 
 // allowed lists the git commands that Dorvik runs. Commands that merge, replay, compare or stash are Dorvik's own

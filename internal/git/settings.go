@@ -22,14 +22,14 @@ import (
 type settings struct {
 	mu     sync.Mutex
 	list   []setting
-	stamps map[string]stamp // of the files they come from, and those they could come from
+	stamps map[string]stamp // states of the configuration files, existing or not
 	known  bool
 }
 
 // setting is one setting.
 type setting struct {
 	key, value string
-	bare       bool // it has no value, which for a flag is true
+	bare       bool // the key has no value, which means true
 	scope      string
 }
 
@@ -144,7 +144,7 @@ func (r *Configuration) settingsPlaces() []string {
 	if err != nil {
 		return out
 	}
-	dir := os.Getenv("XDG_CONFIG_HOME") // as git has it, on every system
+	dir := os.Getenv("XDG_CONFIG_HOME") // git uses it on every system
 	if dir == "" {
 		dir = filepath.Join(home, ".config")
 	}
@@ -193,7 +193,7 @@ func (r *Configuration) Flag(ctx context.Context, key string) (bool, error) {
 	if n, err := strconv.Atoi(s.value); err == nil {
 		return n != 0, nil
 	}
-	// git knows more forms of numbers, and how to say what is none.
+	// Let git parse other forms of numbers, and word the error.
 	out, err := r.run(ctx, "reading the setting "+key, "config", "--type=bool", "--get", key)
 	return strings.TrimSpace(out) == "true", err
 }
@@ -277,7 +277,7 @@ type Configuration struct {
 func (r *Configuration) Committer(ctx context.Context) (object.Signature, error) {
 	out, err := r.run(ctx, "asking who you are", "var", "GIT_COMMITTER_IDENT")
 	if err != nil {
-		if code(err) != 128 { // with which git says that it does not know
+		if code(err) != 128 { // git could not parse the value
 			return object.Signature{}, err
 		}
 		return object.Signature{}, errors.New("git does not know who you are; set user.name and user.email with git " +
@@ -307,7 +307,7 @@ func (r *Configuration) Settings(ctx context.Context, pattern string) (map[strin
 		if re.MatchString(one.key) {
 			all[one.key] = one.value
 			if one.bare {
-				all[one.key] = "true" // a key alone
+				all[one.key] = "true" // a key without a value means true
 			}
 		}
 	}
@@ -317,7 +317,7 @@ func (r *Configuration) Settings(ctx context.Context, pattern string) (map[strin
 // UnsetConfig removes a setting from the repository's configuration. A missing one is no error.
 func (r *Configuration) UnsetConfig(ctx context.Context, key string) error {
 	_, err := r.run(ctx, "clearing "+key, "config", "--unset-all", key)
-	if code(err) == 5 { // by which git says that it was not set
+	if code(err) == 5 { // git's exit code for a key that is not set
 		return nil
 	}
 	return err

@@ -33,7 +33,7 @@ func (r *Refs) Current(ctx context.Context) (vcs.Branch, error) {
 			return b, r.readUpstream(ctx, &b)
 		}
 	}
-	// Unborn, the branch has a name and no commit, and this fails.
+	// On an unborn branch this command fails.
 	out, err := r.run(ctx, "looking where you are", "rev-parse", "HEAD", "--symbolic-full-name", "HEAD")
 	if err != nil {
 		b, _, err = r.Status(ctx)
@@ -81,15 +81,15 @@ func (r *Refs) followAsked(ctx context.Context, b *vcs.Branch) error {
 		b.Upstream, b.Tracking, b.Remote, b.Ref = f[0], f[1], vcs.Remote(f[2]), f[3]
 		d := vcs.Dest{Name: f[4], Tracking: f[5], Remote: vcs.Remote(f[6]), Ref: f[7]}
 		if d.Tracking == "" && d.Remote != "" && d.Remote != b.Remote {
-			// For push.default=simple git names none; it pushes to the same name there.
+			// For push.default=simple git reports no ref; it pushes to the same name.
 			at := string(d.Remote)
-			if strings.Contains(at, "://") { // nothing is copied from there
+			if strings.Contains(at, "://") { // a URL has no local copy
 				at = d.Remote.Key()
 			}
 			d.Name, d.Tracking, d.Ref = d.Remote.String()+"/"+b.Name, "refs/remotes/"+at+"/"+b.Name, b.Full()
 		}
 		if d.Tracking != "" && d.Tracking != b.Tracking {
-			if d.Ref == "" { // by its name
+			if d.Ref == "" { // the branch's own name
 				d.Ref = b.Full()
 			}
 			b.Dest = d
@@ -137,7 +137,7 @@ func parseStatus(out string) (b vcs.Branch, dirty []vcs.Dirty, err error) {
 				return b, nil, fmt.Errorf("reading the status: git answered %q", rec)
 			}
 			d := vcs.Dirty{Path: f[n-1], Staged: f[0][0] != '.', Unstaged: f[0][1] != '.', Conflict: kind == "u"}
-			modes, ids := f[3:4], f[6:7] // the index's
+			modes, ids := f[3:4], f[6:7] // mode and id in the index
 			if d.Conflict {
 				modes, ids = f[2:5], f[6:9] // base, HEAD's side, the other
 			}

@@ -115,7 +115,7 @@ func (r *Tree) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
 		return nil, fmt.Errorf("reading what git left half done: %w", err)
 	}
 	message := f.text("MERGE_MSG")
-	if f.has(rebaseMerge + "/message") { // git goes on with that one, which has no sign-off
+	if f.has(rebaseMerge + "/message") { // git continues with this message, which has no sign-off
 		message = f.text(rebaseMerge + "/message")
 	}
 	if u.Message, err = r.Uncommented(ctx, message); err != nil {
@@ -212,9 +212,9 @@ func (f gitFiles) rebase(ctx context.Context, u *vcs.Unfinished, dir string) err
 	if err := f.merge(ctx, u); err != nil {
 		return err
 	}
-	chain := f.text(dir + "/current-fixups") // the last of them is the one it is at
+	chain := f.text(dir + "/current-fixups") // the last line is the current commit
 	u.Squashing, u.Noted = strings.Contains(chain, "squash "), strings.Count(strings.TrimSpace(chain), "\n") > 0
-	u.Picking = f.has("MERGE_MSG") // which goes when it is committed
+	u.Picking = f.has("MERGE_MSG") // git removes MERGE_MSG when it commits
 	if u.Amend, err = f.commit(ctx, dir+"/amend"); err != nil {
 		return err
 	}
@@ -256,7 +256,7 @@ func (f gitFiles) rebaseByPatches(ctx context.Context, u *vcs.Unfinished) error 
 		}
 		c := vcs.Command{Verb: vcs.Pick, Commit: id}
 		switch {
-		case i <= u.At && id.IsZero(): // git takes those away that are done
+		case i <= u.At && id.IsZero(): // git removes labels of completed steps
 		case i < u.At:
 			u.Done = append(u.Done, c)
 		case i == u.At:
@@ -299,7 +299,7 @@ func (f gitFiles) picks(ctx context.Context, u *vcs.Unfinished) error {
 	if err != nil {
 		return err
 	}
-	if len(list) > 0 { // the one it stopped at is still on the list, also when it has been committed since
+	if len(list) > 0 { // the commit at which it stopped is still on the list, even if it was committed since
 		u.Done, u.Todo = list[:1], list[1:]
 	} else {
 		u.Done = []vcs.Command{{Verb: verb, Commit: u.Stopped}}

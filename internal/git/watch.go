@@ -22,7 +22,7 @@ func (r *Configuration) AwaitSettings(ctx context.Context) error {
 	}
 	defer w.Close()
 	watched := 0
-	for file := range files { // a file is written by putting another in its place, so its folder is what is watched
+	for file := range files { // files are replaced by renames, so watch their folders
 		if w.Add(filepath.Dir(file)) == nil {
 			watched++
 		}

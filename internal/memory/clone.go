@@ -20,11 +20,11 @@ type Clone struct {
 	*person
 	server  *Server
 	who     object.Signature
-	own     string // a folder
+	own     string // path of a folder for files
 	branch  string
 	refs    map[string]object.ID
 	moves   map[string][]vcs.RefMove
-	files   object.ID // a tree: what the working tree holds
+	files   object.ID // tree of the working files
 	fetched time.Time
 }
 

@@ -18,7 +18,7 @@ type Server struct {
 	mu      sync.Mutex
 	objects map[object.ID]stored
 	heads   map[string]object.ID // by full names
-	// Refuses has a push be refused, with what it says; empty for none.
+	// Refuses is the message with which every push is refused; empty to accept.
 	Refuses string
 }
 

@@ -11,8 +11,8 @@ import (
 // cache keeps recent bases and results of deltas, because the next delta often builds on one.
 type cache struct {
 	mu          sync.Mutex
-	last, older map[place]known // what was put, or asked for, last, and before that
-	bytes       int             // held by last
+	last, older map[place]known // entries used last, and the generation before
+	bytes       int             // bytes held by last
 	large       map[place]lent
 }
 

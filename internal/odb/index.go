@@ -16,7 +16,7 @@ import (
 // index maps the objects of a pack to offsets (version 2 of the format).
 type index struct {
 	table
-	offsets []byte // four bytes each; with the highest bit they are a place in large
+	offsets []byte // four bytes each; if the highest bit is set, the rest is an index into large
 	large   []byte // eight bytes each
 	held    *mapped
 }
@@ -25,7 +25,7 @@ type index struct {
 type table struct {
 	fanout []byte
 	ids    []byte
-	size   int // of an id
+	size   int // bytes of an id
 }
 
 var errDamaged = errors.New("the index of the pack is damaged")
@@ -77,7 +77,7 @@ func parseIndex(data []byte, format object.Format) (*index, error) {
 		return nil, err
 	}
 	rest := data[8+1024+n*size:]
-	if len(rest) < 8*n+2*size { // checksums, offsets, and two ids at the end
+	if len(rest) < 8*n+2*size { // checksums, offsets, and two trailing ids
 		return nil, errDamaged
 	}
 	x := &index{table: t, offsets: rest[4*n : 8*n], large: rest[8*n : len(rest)-2*size]}
@@ -122,7 +122,7 @@ func openIndex(file string, format object.Format) (*index, error) {
 // multi is a multi-pack index.
 type multi struct {
 	table
-	places []byte // of each object: its pack and its offset, four bytes each
+	places []byte // for each object its pack and its offset, four bytes each
 	large  []byte
 	packs  []*pack
 	held   *mapped

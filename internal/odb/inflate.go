@@ -65,7 +65,7 @@ func inflateInto(old, from []byte, size int) ([]byte, error) {
 		data = make([]byte, min(size, firstPiece))
 	}
 	_, err = io.ReadFull(z, data)
-	if rest := size - len(data); err == nil && rest > 0 { // it seems to be what it says that it is
+	if rest := size - len(data); err == nil && rest > 0 { // the header is plausible, so allocate the whole size
 		data = append(make([]byte, 0, size), data...)[:size]
 		_, err = io.ReadFull(z, data[size-rest:])
 	}
@@ -73,7 +73,7 @@ func inflateInto(old, from []byte, size int) ([]byte, error) {
 		return nil, fmt.Errorf("inflating: %w", err)
 	}
 	var more [1]byte
-	if n, err := z.Read(more[:]); n != 0 || err != io.EOF { // the end has the checksum
+	if n, err := z.Read(more[:]); n != 0 || err != io.EOF { // reading to the end verifies the checksum
 		return nil, errNotThatLong
 	}
 	return data, nil

@@ -29,9 +29,9 @@ import (
 // removed pack is readable until its last reader is done.
 type Store struct {
 	format object.Format
-	dirs   []string // of objects: the repository's own, and its alternates
+	dirs   []string // object folders: the repository's own, and its alternates
 
-	mu    sync.Mutex // while looking for packs
+	mu    sync.Mutex // held while packs are listed
 	packs atomic.Pointer[packs]
 	bases *cache
 
@@ -41,9 +41,9 @@ type Store struct {
 // packs is the set of packs at one time.
 type packs struct {
 	multi []*multi
-	list  []*pack // that no multi-pack index lists
+	list  []*pack // packs that no multi-pack index lists
 	last  atomic.Pointer[pack]
-	seen  []time.Time // when the folder of each of the store's dirs was last changed
+	seen  []time.Time // modification times of the folders, by index in dirs
 }
 
 // mostAlternates is the largest number of object directories.
@@ -62,7 +62,7 @@ func (s *Store) add(dir string, deep int) error {
 	if slices.Contains(s.dirs, dir) {
 		return nil
 	}
-	if len(s.dirs) == mostAlternates || deep > 5 { // as deep as git goes
+	if len(s.dirs) == mostAlternates || deep > 5 { // git's own limit of depth
 		return fmt.Errorf("%s borrows from more folders than are followed", s.dirs[0])
 	}
 	s.dirs = append(s.dirs, dir)
@@ -107,7 +107,7 @@ func (s *Store) Read(id object.ID) (kind object.Kind, data []byte, err error) {
 	if !errors.Is(err, object.ErrMissing) {
 		return kind, data, err
 	}
-	// It may have been written, or packed, a moment ago.
+	// The object may have been written or packed a moment ago.
 	if now, err := s.look(p); err != nil || now != p {
 		if err != nil {
 			return 0, nil, err
@@ -125,7 +125,7 @@ const fewTogether = 12
 // call each at the same time.
 func (s *Store) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) (left []object.ID) {
 	var mu sync.Mutex
-	_ = parallel.Do(len(ids), fewTogether, func(i int) error { // what cannot be read is left to others
+	_ = parallel.Do(len(ids), fewTogether, func(i int) error { // git reads what fails here
 		if kind, data, err := s.Read(ids[i]); err == nil {
 			each(ids[i], kind, data)
 		} else {
@@ -140,7 +140,7 @@ func (s *Store) ReadMany(ids []object.ID, each func(id object.ID, kind object.Ki
 
 // in finds an object in packs and among loose objects.
 func (s *Store) in(p *packs, id object.ID) (kind object.Kind, data []byte, err error) {
-	defer runtime.KeepAlive(p) // and all that is mapped
+	defer runtime.KeepAlive(p) // keep the pack's mapping alive
 	defer faults(&err)()
 	if at, offset, ok := p.find(id); ok {
 		kind, data, err := s.packed(p, at, offset, 0)
@@ -212,7 +212,7 @@ func (s *Store) look(before *packs) (*packs, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if now := s.packs.Load(); now != before {
-		return now, nil // somebody else looked
+		return now, nil // another goroutine listed the packs meanwhile
 	}
 	now := &packs{}
 	same := before != nil
@@ -271,7 +271,7 @@ func (p *packs) scan(dir string, format object.Format, known map[string]*pack) e
 			p.list = append(p.list, one)
 		default:
 			index, err := openIndex(strings.TrimSuffix(name, ".pack")+".idx", format)
-			if err != nil { // git knows what to do about it
+			if err != nil { // git can handle or report it
 				continue
 			}
 			p.list = append(p.list, &pack{name: name, format: format, index: index})

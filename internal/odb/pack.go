@@ -16,7 +16,7 @@ import (
 type pack struct {
 	name   string
 	format object.Format
-	index  *index // nil where a multi-pack index is in its place
+	index  *index // nil if a multi-pack index covers the pack
 
 	open sync.Once
 	held *mapped
@@ -25,8 +25,8 @@ type pack struct {
 
 // The kinds of entries beyond the kinds of objects.
 const (
-	offsetDelta = 6 // of an entry so far before it
-	idDelta     = 7 // of an object of that id
+	offsetDelta = 6 // delta on the entry at a relative offset
+	idDelta     = 7 // delta on an object given by id
 )
 
 // content returns the bytes of the pack, which it maps at the first use.
@@ -56,10 +56,10 @@ func (p *pack) content() ([]byte, error) {
 // entry is the header of an object in a pack.
 type entry struct {
 	kind byte
-	size int       // of the content, inflated
-	at   int64     // where that begins, deflated
-	base int64     // of an offset delta
-	id   object.ID // of an id delta
+	size int       // inflated size of the content
+	at   int64     // offset of the deflated content
+	base int64     // offset of the base, for an offset delta
+	id   object.ID // id of the base, for an id delta
 }
 
 var errCutOff = errors.New("an entry is cut off")
@@ -121,9 +121,9 @@ func parseEntry(data []byte, offset int64, idSize int) (e entry, err error) {
 
 // Bounds, so that a damaged pack takes neither all time nor all memory. What goes beyond is left to git.
 const (
-	longestChain = 5000    // deltas on one another
-	deepest      = 50      // objects of other packs that deltas stand on
-	largest      = 1 << 31 // bytes of an object that is made of deltas
+	longestChain = 5000    // longest chain of deltas
+	deepest      = 50      // most bases in other packs
+	largest      = 1 << 31 // largest object built from deltas, in bytes
 )
 
 // packed reads the object at an offset: down the chain of deltas to a base, and up again.
@@ -186,7 +186,7 @@ func (s *Store) bottom(in *packs, p *pack, content []byte, offset int64, deep in
 				return kind, room.made, err
 			}
 			if data, err = inflate(content[e.at:], e.size); err == nil && (kind != object.KindCommit || below > 0) {
-				s.bases.put(p, at, known{kind, data}) // the next one may be a delta on it
+				s.bases.put(p, at, known{kind, data}) // the next object may be a delta on this one
 			}
 			return kind, data, err
 		}
@@ -270,8 +270,8 @@ func patch(out, base, delta []byte) ([]byte, error) {
 		var new []byte
 		switch {
 		case op == 0:
-			return nil, errDelta // kept for later use
-		case op&0x80 == 0: // so many new bytes
+			return nil, errDelta // reserved by the format
+		case op&0x80 == 0: // insert this many new bytes
 			if len(rest) < int(op) {
 				return nil, errDelta
 			}
@@ -307,7 +307,7 @@ func comesTo(rest []byte, size uint64) bool {
 		rest = rest[1:]
 		switch {
 		case op == 0:
-			return false // kept for later use
+			return false // reserved by the format
 		case op&0x80 == 0:
 			if len(rest) < int(op) {
 				return false

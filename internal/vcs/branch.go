@@ -17,7 +17,7 @@ type Branch struct {
 	Tracking string    // its local copy, such as refs/remotes/origin/main
 	Remote   Remote    // such as origin
 	Ref      string    // on the remote, such as refs/heads/main
-	Dest     Dest      // where git would push it, where that is set apart
+	Dest     Dest      // push destination, if configured separately
 }
 
 // Dest is a branch of a remote to push to.
@@ -44,9 +44,9 @@ type Dirty struct {
 	Staged    bool // the index differs from the commit
 	Unstaged  bool // the file differs from the index
 	Untracked bool
-	Conflict  bool            // left over from an unfinished merge
-	Index     object.Entry    // the index's entry; of a conflict, none
-	Stages    [3]object.Entry // of a conflict: the index's entries of the base, of HEAD's side and of the other
+	Conflict  bool            // unmerged
+	Index     object.Entry    // the index's entry; absent for a conflict
+	Stages    [3]object.Entry // for a conflict: the index's entries of base, HEAD's side and the other
 }
 
 // RefUpdate moves a ref from Old to New. A zero Old creates it and a zero New deletes it.
@@ -84,14 +84,14 @@ type Named struct {
 
 // Signed is git's verdict about a commit's signature.
 type Signed struct {
-	// as git's pretty formats have it: G good, U good of unknown validity, B bad, E not to be checked, N none…
+	// the letter of git's pretty formats: G good, U good with unknown validity, B bad, E cannot be checked, N none…
 	Grade string
-	By    string // the name it was made with, if known
+	By    string // the signer's name, if known
 }
 
 // RefMove is an entry of a reflog: the new value, the time and the message.
 type RefMove struct {
 	To   object.ID
-	When time.Time // zero where the entry does not tell
+	When time.Time // zero if the entry has no time
 	Why  string
 }

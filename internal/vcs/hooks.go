@@ -4,5 +4,5 @@ package vcs
 type Hook struct {
 	Name   string
 	Path   string
-	InTree bool // it is among the files of the working tree, where a commit can change it
+	InTree bool // the hook is in the working tree, where a commit can change it
 }

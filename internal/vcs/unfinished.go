@@ -15,9 +15,9 @@ const (
 	Rebasing  Operation = "rebase"
 	Picking   Operation = "pick"
 	Reverting Operation = "revert"
-	Applying  Operation = "am" // patches from mails
-	// Unmerged is conflicts in the index without an operation that would go on: a stash brought back, a squashed merge
-	// or a pick without a commit leaves them.
+	Applying  Operation = "am" // applying mailed patches
+	// Unmerged means conflicts in the index without an operation to continue. A stash that was applied, a squashed
+	// merge or a pick without a commit leaves them.
 	Unmerged Operation = "unmerged"
 )
 
@@ -55,7 +55,7 @@ const (
 // does not compile.
 type verbRow struct {
 	verb  Verb
-	short string // its abbreviation; empty for none
+	short string // one-letter form; empty for none
 	takes Takes
 	joins bool // the commit becomes part of the one before it
 }
@@ -111,43 +111,43 @@ type Command struct {
 	Commit object.ID
 	Flag   string   // -C or -c, of a fixup or a merge; empty for none
 	Rest   string   // what follows the verb
-	Names  []string // that label, reset and merge go by
+	Names  []string // labels of label, reset and merge
 }
 
 // Unfinished is an operation that git left half done in a working tree.
 type Unfinished struct {
 	Operation Operation
-	Branch    string      // that it is done to; empty where HEAD was on none
+	Branch    string      // the branch it changes; empty if HEAD was detached
 	Head      object.ID   // where HEAD is now
-	Detached  bool        // and whether it is on no branch now
+	Detached  bool        // whether HEAD is detached now
 	Before    object.ID   // where the branch was before it began
-	Onto      object.ID   // of a rebase: what the commits go onto
-	Merged    []object.ID // of a merge, also where a list makes it: what is merged
-	Stopped   object.ID   // the commit it stopped at; zero where it stopped between two
-	Done      []Command   // of a list, the one it stopped at last
-	Todo      []Command   // and what is to come
+	Onto      object.ID   // for a rebase: the new base of the commits
+	Merged    []object.ID // for a merge, also on a list: the commits that are merged
+	Stopped   object.ID   // the commit at which it stopped; zero if between two commits
+	Done      []Command   // completed steps of a list, the current one last
+	Todo      []Command   // remaining steps
 	Remade    map[object.ID]object.ID
-	Message   string    // prepared for the commit that is to be made, without its comments
-	Stash     object.ID // uncommitted work that git put aside before it began
-	Noted     bool      // of a rebase: HEAD's message has git's own comments, as more was to become part of it
-	Squashing bool      // of a rebase: a squash is among the commits that become part of the one it is at
-	Picking   bool      // of a rebase: the commit it stopped at is not made yet, nor dropped
-	// the commit that it made and stopped at, to be amended; zero where it stopped before making one
+	Message   string    // message prepared for the next commit, without comments
+	Stash     object.ID // stash of the uncommitted work that git set aside
+	Noted     bool      // for a rebase: HEAD's message has git's comments, because more commits were to be squashed into it
+	Squashing bool      // for a rebase: the current chain of commits contains a squash
+	Picking   bool      // for a rebase: the commit at which it stopped is neither made nor dropped yet
+	// the commit that was made and can be amended; zero if it stopped before making one
 	Amend   object.ID
-	Moves   []BranchMove // of other branches, that its list asks for
-	Options []Option     // it was begun with, as far as they matter to what is to come
-	Parent  int          // of picked commits that join lines
-	Patches int          // of patches: how many there are, and
-	At      int          // at which it stopped, from 1
-	Files   []string     // git's own files of it, under the names of Inside
-	Pulled  bool         // it was begun by a pull
+	Moves   []BranchMove // moves of other branches on its list
+	Options []Option     // options it was started with that matter for the rest
+	Parent  int          // mainline parent for picked merges
+	Patches int          // for patches: their number, and
+	At      int          // the one at which it stopped, from 1
+	Files   []string     // git's state files, as names for Inside
+	Pulled  bool         // a pull started it
 }
 
 // BranchMove is the move of another branch that update-ref in a rebase's list asks for.
 type BranchMove struct {
 	Name string
-	From object.ID // where it was when the rebase began
-	To   object.ID // where the list has moved it; zero while that line of the list is still to come
+	From object.ID // tip when the rebase began
+	To   object.ID // new tip; zero if the list has not reached it
 }
 
 // Option is an option of an operation, under its name on git's command line.
