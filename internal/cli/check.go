@@ -25,10 +25,10 @@ type checkedJSON struct {
 	Version int    `json:"version"`
 	Result  string `json:"result"` // passed, failed, not-agreed, conflicts or none
 	Command string `json:"command"`
-	Agree   string `json:"agree"` // names what runs, to be agreed to
+	Agree   string `json:"agree"` // identifies what runs, for --agree
 	*provedJSON
 	Misfits     []misfitJSON `json:"misfits"`
-	NotLookedAt []string     `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
+	NotLookedAt []string     `json:"not_looked_at,omitempty"` // what could not be looked at, as sentences
 	Error       string       `json:"error,omitempty"`
 }
 
@@ -40,16 +40,16 @@ type provedJSON struct {
 	Errors       []placeJSON `json:"errors"`
 	Pair         *pairJSON   `json:"pair"`
 	Mends        []mendJSON  `json:"mends"`
-	FirstFailing *object.ID  `json:"first_failing"`       // of yours, as it was before
-	Lacks        []string    `json:"lacks,omitempty"`     // what the checkout was without
-	Install      string      `json:"install,omitempty"`   // the project's own command that installs it
+	FirstFailing *object.ID  `json:"first_failing"`       // the first commit of yours, by its old id, that fails
+	Lacks        []string    `json:"lacks,omitempty"`     // what was missing in the checkout
+	Install      string      `json:"install,omitempty"`   // the project's command that installs it
 	Unchecked    string      `json:"unchecked,omitempty"` // why nothing was checked
 }
 
 type stepRan struct {
 	Command string  `json:"command"`
-	First   string  `json:"first,omitempty"` // why a part of the next step was run before all of it
-	Passed  *bool   `json:"passed"`          // null where it was not run
+	First   string  `json:"first,omitempty"` // why part of the next step runs first
+	Passed  *bool   `json:"passed"`          // null if it was not run
 	Seconds float64 `json:"seconds"`
 }
 
@@ -67,7 +67,7 @@ type placeJSON struct {
 	Text   string `json:"text"`
 
 	Settled *settledJSON `json:"settled,omitempty"` // the decision it comes from
-	Missing string       `json:"missing,omitempty"` // a name that was left out by that
+	Missing string       `json:"missing,omitempty"` // a name that the decision left out
 }
 
 // pairJSON is two commits that do not work together.
@@ -80,7 +80,7 @@ type mendJSON struct {
 	Path    string `json:"path"`
 	Why     string `json:"why"`
 	Certain bool   `json:"certain"`
-	Diff    string `json:"diff"` // the lines that go, after a minus, and those that come, after a plus
+	Diff    string `json:"diff"` // removed lines after a minus, and added lines after a plus
 }
 
 // checking holds the flags of check.
@@ -162,7 +162,7 @@ func shellLine(args []string) string {
 type prover struct {
 	*env
 	s       *recovery.Session
-	mending bool // the mends that are certain are taken first
+	mending bool // apply the certain mends first
 	unfit   []plan.Misfit
 	misfits []misfitJSON // as found, before any mend
 	proved  *provedJSON
@@ -258,7 +258,7 @@ func (v *prover) fit(ctx context.Context, p *plan.Position, j *plan.Join) (*plan
 	if j, err = v.s.Planner.Join(ctx, p, j.Route, &st.Decisions, st.Amends(), nil); err != nil {
 		return j, err
 	}
-	v.unfit, err = v.s.Planner.Foresight.Misfits(ctx, p, j) // what is left of them
+	v.unfit, err = v.s.Planner.Foresight.Misfits(ctx, p, j) // those that remain
 	return j, err
 }
 

@@ -52,7 +52,7 @@ func run(ctx context.Context, args []string, out, errs io.Writer, screens Screen
 	select {
 	case err := <-ended:
 		return e.code(err)
-	case <-time.After(grace): // it is amid something large, and nothing is lost by that
+	case <-time.After(grace): // the command is in a long step; ending it loses nothing
 		return e.code(context.Canceled)
 	}
 }
@@ -71,7 +71,7 @@ func (e *env) code(err error) int {
 		return x.code
 	}
 	e.say("dorvik: %s", answered(err))
-	if e.json { // one value comes out whatever happens
+	if e.json { // print one JSON value in any case
 		_ = e.print(map[string]any{"version": 1, "result": "failed", "error": visible.Lines(answered(err))})
 	}
 	var moved *change.MovedError

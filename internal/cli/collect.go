@@ -36,9 +36,9 @@ func collectLate(runs uint64) {
 	if os.Getenv("GOGC") != "" {
 		return
 	}
-	debug.SetGCPercent(100 * firstHeap / 4) // of the 4 MB that a heap has at least
+	debug.SetGCPercent(100 * firstHeap / 4) // percent of the 4 MB of a minimal heap
 	go func() {
-		// The collector itself would tell (runtime.AddCleanup), but where there is much to do only when it runs again.
+		// runtime.AddCleanup would report a collection, but on a busy program only at the next one.
 		for waited := lookEvery; waited < lateFor; waited += lookEvery {
 			time.Sleep(lookEvery)
 			if now := collected(); now > runs {

@@ -36,7 +36,7 @@ teammates' clones.`,
 			if part, err = e.play(cmd.Context(), dir, part, noUI, *theme); err != nil {
 				return err
 			}
-			dir = "" // the next one is made in a folder of its own
+			dir = "" // create the next one in a new folder
 		}
 		return nil
 	}

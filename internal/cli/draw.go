@@ -45,7 +45,7 @@ exist yet. history takes revisions, too: dorvik draw history main topic -o lines
 	}
 	cmd.Flags().StringVarP(&a.File, "output", "o", "", "write to `FILE`")
 	cmd.Flags().StringVar(&paper, "paper", "a4", "of a PDF: a4 or letter")
-	// The screen has a flag of this name, which this one takes the place of.
+	// This flag replaces the screen's flag of the same name.
 	cmd.Flags().StringVar(&theme, "theme", "light", "colours: light or dark")
 	cmd.Flags().StringVar(&a.Waypoint, "waypoint", "", "draw the recovery that `NAME` goes back before")
 	cmd.Flags().IntVar(&a.Most, "max", 0, "of a history, at most `N` commits")

@@ -33,12 +33,12 @@ type env struct {
 
 	unrelated bool
 	screens   Screens
-	played    *demo.Rehearsal // the demo, while it is played
+	played    *demo.Rehearsal // the running demo, or nil
 
-	mu      sync.Mutex // a command that is left may still be at it
+	mu      sync.Mutex // guards opened: an abandoned command may still use it
 	printed bool       // JSON was written
 
-	opened *recovery.Workspace // that the command works in; nil before
+	opened *recovery.Workspace // the command's repository; nil before it is opened
 }
 
 // sayNotLookedAt reports failed foresight.

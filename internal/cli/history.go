@@ -24,17 +24,17 @@ type entryJSON struct {
 	Date    string         `json:"date"`
 	Where   lookback.Where `json:"where"`
 	Was     *object.ID     `json:"was"`
-	There   *object.ID     `json:"there"` // the commit of the other side that makes the same change
-	Apart   bool           `json:"apart"` // of a line named, it is not in the branch
+	There   *object.ID     `json:"there"` // the other side's commit with the same change
+	Apart   bool           `json:"apart"` // the commit is in a named line and not in the branch
 	Names   []string       `json:"names"`
 	Decided []decidedJSON  `json:"decided,omitempty"`
 }
 
 type decidedJSON struct {
 	Path   string `json:"path"`
-	Kind   string `json:"kind"` // empty where nothing was in conflict
+	Kind   string `json:"kind"` // empty if nothing was in conflict
 	Way    string `json:"way"`
-	Line   int    `json:"line"` // of the result; 0 for a path as a whole
+	Line   int    `json:"line"` // line of the result; 0 for a path as a whole
 	Base   string `json:"base"`
 	Yours  string `json:"yours"`
 	Theirs string `json:"theirs"`

@@ -35,8 +35,8 @@ type commitJSON struct {
 
 // knownJSON is the age of what is known of the remote.
 type knownJSON struct {
-	At    string `json:"at"`    // when it was last fetched from; empty if unknown
-	Asked bool   `json:"asked"` // it was asked just now
+	At    string `json:"at"`    // time of the last fetch; empty if unknown
+	Asked bool   `json:"asked"` // the remote was asked just now
 }
 
 func knownOf(p *plan.Position) (out knownJSON) {
@@ -60,17 +60,17 @@ type lookJSON struct {
 	Overlap       []groundJSON `json:"overlap"`
 	Uncommitted   []string     `json:"uncommitted"`
 	Recovery      *openJSON    `json:"recovery"`
-	TakenOut      []commitJSON `json:"taken_out,omitempty"` // once in theirs, which was rewritten
+	TakenOut      []commitJSON `json:"taken_out,omitempty"` // commits that were in theirs before it was rewritten
 	Known         knownJSON    `json:"known"`
 	InTheWay      []string     `json:"in_the_way"`     // uncommitted work that the join would have to change
-	HalfDone      string       `json:"half_done"`      // what git left half done; of Dorvik's own see halfDone
+	HalfDone      string       `json:"half_done"`      // git's half-done operation; Dorvik's own is in halfDone
 	Carried       []string     `json:"carried"`        // uncommitted work that --carry would bring along
-	Open          []string     `json:"open,omitempty"` // files in conflict, of what git left half done
+	Open          []string     `json:"open,omitempty"` // files in conflict, in git's half-done operation
 
-	Notes       []string      `json:"notes,omitempty"` // what to know of the list of what git left half done
+	Notes       []string      `json:"notes,omitempty"` // remarks about the list of git's half-done operation
 	Misfits     []misfitJSON  `json:"misfits"`
-	NotLookedAt []string      `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
-	Branches    *[]branchJSON `json:"branches,omitempty"`      // with --branches, those that ask most first
+	NotLookedAt []string      `json:"not_looked_at,omitempty"` // what could not be looked at, as sentences
+	Branches    *[]branchJSON `json:"branches,omitempty"`      // with --branches: most decisions first
 }
 
 // branchJSON is a branch that would raise questions if it were joined with yours.
@@ -89,7 +89,7 @@ type briefJSON struct {
 	Yours    int    `json:"yours"`
 	Theirs   int    `json:"theirs"`
 	HalfDone string `json:"half_done"`
-	Joined   bool   `json:"joined"` // accepted here and not pushed
+	Joined   bool   `json:"joined"` // joined here and not pushed
 	Known    string `json:"known"`
 }
 

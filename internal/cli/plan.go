@@ -21,12 +21,12 @@ type planJSON struct {
 	Upstream    string       `json:"upstream"`
 	Yours       sideJSON     `json:"yours"`
 	Theirs      sideJSON     `json:"theirs"`
-	Known       *knownJSON   `json:"known,omitempty"` // where theirs is what the remote has
+	Known       *knownJSON   `json:"known,omitempty"` // set if theirs is a remote branch
 	Bases       []object.ID  `json:"bases"`
 	Suggested   string       `json:"suggested"`
 	Routes      []any        `json:"routes"`
 	Misfits     []misfitJSON `json:"misfits"`
-	NotLookedAt []string     `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
+	NotLookedAt []string     `json:"not_looked_at,omitempty"` // what could not be looked at, as sentences
 }
 
 type conflictJSON struct {
@@ -34,7 +34,7 @@ type conflictJSON struct {
 	Kind    string `json:"kind"`
 	Regions int    `json:"regions"`
 	From    string `json:"from,omitempty"` // the name before a rename
-	Also    string `json:"also,omitempty"` // theirs' name, where both renamed it
+	Also    string `json:"also,omitempty"` // theirs' name, if both renamed it
 }
 
 type mergeJSON struct {

@@ -35,21 +35,21 @@ type recoverJSON struct {
 	Open         []openConflict `json:"open"`
 	AlreadyThere []object.ID    `json:"already_there"`
 	Emptied      []object.ID    `json:"emptied"`
-	Dropped      []object.ID    `json:"dropped,omitempty"` // as was requested in the full screen
+	Dropped      []object.ID    `json:"dropped,omitempty"` // commits that were left out in the full screen
 	LeftOut      []plan.LeftOut `json:"left_out"`
 	Check        *checkJSON     `json:"check"`
-	*provedJSON                 // nil where no check was run
+	*provedJSON                 // nil if no check was run
 	Waypoint     string         `json:"waypoint"`
 	Refusal      *refusalJSON   `json:"refusal,omitempty"`
-	Moved        []ledger.Move  `json:"moved,omitempty"` // other branches, that a rebase's list moves
-	// what to know of the list of what git left half done
+	Moved        []ledger.Move  `json:"moved,omitempty"` // other branches that the rebase's list moves
+	// Notes has remarks about the list of git's half-done operation.
 	Notes       []string           `json:"notes,omitempty"`
 	Published   []object.ID        `json:"published,omitempty"` // commits that a rebase would rewrite
 	Marks       []plan.MarkerFile  `json:"marks,omitempty"`     // conflict marks in what would be pushed
 	Carried     []plan.CarriedPath `json:"carried"`
 	Remarks     []remarkJSON       `json:"remarks,omitempty"`
 	Misfits     []misfitJSON       `json:"misfits,omitempty"`
-	NotLookedAt []string           `json:"not_looked_at,omitempty"` // foresight that failed, as sentences
+	NotLookedAt []string           `json:"not_looked_at,omitempty"` // what could not be looked at, as sentences
 	Notice      string             `json:"notice,omitempty"`
 	Error       string             `json:"error,omitempty"`
 }
@@ -81,7 +81,7 @@ type refusalJSON struct {
 type recoverFlags struct {
 	route, prefer, check string
 	noCheck, push        bool
-	pushOnly             bool // nothing is joined first
+	pushOnly             bool // push without a join
 
 	moveAside, rewritePublished, pushMarks bool
 
@@ -381,7 +381,7 @@ func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, 
 	wp, err := r.s.Accept(ctx, p, j, b, consent)
 	if err != nil {
 		if at, rerr := r.s.Repo.Ref(ctx, p.Branch.Full()); rerr == nil {
-			r.out.Tip = at // what is so, whatever was meant to be
+			r.out.Tip = at // the branch's actual tip
 		}
 		return err
 	}
@@ -408,7 +408,7 @@ func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, 
 			"half done.", words.Upper(p.Stuck.What()), branch, wp.After)
 	default:
 		did := words.If(p.IsPick(), words.If(p.Counter() == "", "Picked", "Taken back by a new commit"), "Joined")
-		undo := words.If(r.flags.push, "", " “dorvik undo” takes it back.") // not after the push
+		undo := words.If(r.flags.push, "", " “dorvik undo” takes it back.") // a pushed join cannot be undone like this
 		r.say("%s: %s is now at %s.%s", did, branch, wp.After, undo)
 	}
 	for _, m := range wp.Moves {

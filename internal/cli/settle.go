@@ -21,10 +21,10 @@ import (
 type settler struct {
 	*env
 	theme   string
-	name    string // of the file in the project
-	result  string // the file that is written
+	name    string // path of the file in the project
+	result  string // path of the file to write
 	content merge.Three[[]byte]
-	tool    bool // git's mergetool calls
+	tool    bool // called by git mergetool
 	certain bool
 	size    int
 	style   string
@@ -209,7 +209,7 @@ func (s *settler) who(ctx context.Context, f *recovery.OneFile) error {
 			*one.has = *one.found
 		}
 	}
-	if len(f.Content.Base) == 0 { // so git says that there was none
+	if len(f.Content.Base) == 0 { // git passes an empty file if there was none
 		f.Content.Base = nil
 	}
 	return nil

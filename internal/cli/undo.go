@@ -57,7 +57,7 @@ leaves what is on the remote as it is.`,
 		}
 		switch {
 		case s.Applier.TookBack() && name == "":
-			// What was cut off is gone back from; an older join is not meant.
+			// If an interrupted change was just undone, do not undo an older join, too.
 			b, err := s.Repo.Current(ctx)
 			if err != nil || !e.json {
 				return err
@@ -92,7 +92,7 @@ func (e *env) goBackSince(ctx context.Context, s *recovery.Session, name string)
 		return err
 	}
 	to := w.Before
-	if w.Name != name { // it has a waypoint of its own
+	if w.Name != name { // the undo has a waypoint of its own
 		to = w.After
 	}
 	return e.wentBack(s, w, to)

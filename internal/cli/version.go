@@ -8,7 +8,7 @@ import (
 )
 
 type versionJSON struct {
-	Version  int    `json:"version"` // of the JSON
+	Version  int    `json:"version"` // version of the JSON
 	Dorvik   string `json:"dorvik"`
 	Revision string `json:"revision"` // the commit it was built from; empty if unknown
 	Go       string `json:"go"`

@@ -33,18 +33,18 @@ type wayJSON struct {
 	Reason    string         `json:"reason"`
 	Parses    *bool          `json:"parses"`
 	Problem   string         `json:"problem"`
-	Twice     string         `json:"twice,omitempty"` // what stands there twice, so that the later wins
+	Twice     string         `json:"twice,omitempty"` // text that is there twice, so that the later one wins
 	LeavesOut []settle.Piece `json:"leaves_out"`
 	Keeps     []settle.Piece `json:"keeps"`
 	Moved     *movedJSON     `json:"moved,omitempty"`
-	File      *string        `json:"file,omitempty"` // the whole, with the suggested ways elsewhere
+	File      *string        `json:"file,omitempty"` // the whole file, with the suggested ways elsewhere
 }
 
 // movedJSON is what a way writes where one side moved the lines of the place to.
 type movedJSON struct {
 	Side  string `json:"side"`
-	Lines [2]int `json:"lines"` // in that side's text
-	Text  string `json:"text"`  // in place of them
+	Lines [2]int `json:"lines"` // first line and number of lines, in that side's text
+	Text  string `json:"text"`  // replacement of the lines
 }
 
 func waysCommand(e *env) *cobra.Command {

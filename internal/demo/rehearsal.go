@@ -10,9 +10,10 @@ type Part string
 
 // The parts.
 const (
-	AsRuna Part = "refused"  // your push was refused: others pushed before you
-	AsIlka Part = "teammate" // the other side of it: Runa pushed first, and yours is refused
-	// the first, with more commits by more people: some that join do not work together, one of them amid the road
+	AsRuna Part = "refused"  // your push was rejected: others pushed first
+	AsIlka Part = "teammate" // the other side: Runa pushed first, and your push is rejected
+	// the first story with more commits and people; some joined edits do not work together, one in the middle of the
+	// rebase
 	AsLonger Part = "longer"
 )
 
@@ -31,7 +32,7 @@ func ParsePart(name string) (Part, error) {
 type Rehearsal struct {
 	Scene *Scene
 	Part  Part
-	Again Part // begin again when the screen is left, as this; empty to end
+	Again Part // the part to begin when the screen is left; empty to end
 }
 
 // Other is the other side of a part.

@@ -28,7 +28,7 @@ type change struct{ path, old, new string }
 
 type step struct {
 	who     Person
-	minute  int64 // after the start of the story
+	minute  int64 // minutes since the start of the story
 	message string
 	changes []change
 }

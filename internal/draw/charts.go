@@ -21,8 +21,8 @@ import (
 type Told struct {
 	Story *lookback.Story
 	Short func(object.ID) string
-	Size  func(n history.Node) (lines int, err error) // how many lines a commit changed
-	// Editor is the newest commit of a side that changed a file.
+	Size  func(n history.Node) (lines int, err error) // number of lines a commit changed
+	// Editor returns the newest commit of a side that changed a file.
 	Editor func(side []history.Node, path string) (history.Node, bool)
 }
 
@@ -92,7 +92,7 @@ func overlapRows(s *sheet, t *Told) {
 	for _, o := range t.Story.Overlap {
 		top = max(top, o.Yours, o.Theirs)
 	}
-	const half = 118.0 // the longest bar
+	const half = 118.0 // length of the longest bar
 	mid := s.d.W - margin - half - 34
 	for _, o := range t.Story.Overlap {
 		room := mid - half - 40 - margin
@@ -220,7 +220,7 @@ func (s *sheet) route(t *Told, j *plan.Join, x, w float64) {
 	limit := s.d.H - margin - 30
 	lanes := routeLanes(j.Route, rows)
 	in := 18 + lane*float64(slices.Max(append(slices.Clone(lanes), 0)))
-	var at []float64 // where the signs are, from above
+	var at []float64 // y of each sign
 	var texts []func()
 	for i, r := range rows {
 		head := wrapped(sans, 8.5, r.text, w-in)
@@ -242,7 +242,7 @@ func (s *sheet) route(t *Told, j *plan.Join, x, w float64) {
 	}
 	low := s.y
 	s.routeLines(x, rows, lanes, at)
-	for _, write := range texts { // over the lines
+	for _, write := range texts { // draw texts over the lines
 		write()
 	}
 	s.y = low
@@ -272,11 +272,11 @@ func (s *sheet) routeLines(x float64, rows []routeRow, lanes []int, at []float64
 	put := func(hue SignKind, points ...[2]float64) {
 		s.put(Line{Points: points, Width: 1.8, Hue: hueOfSign[hue], Dashed: hue == SignTheirs || hue == SignBehind})
 	}
-	last := [2]int{0, -1} // the row above, on each line
+	last := [2]int{0, -1} // the last row with a sign, by line
 	for i := 1; i < len(at); i++ {
 		l := lanes[i]
 		from := last[l]
-		if from < 0 { // the second line leaves the first row
+		if from < 0 { // the second line begins at the first row
 			put(rows[i].sign, [2]float64{px(0), at[0]}, [2]float64{px(i), min(at[0]+2*lane, at[i])}, [2]float64{px(i),
 				at[i]})
 		} else {
@@ -284,7 +284,7 @@ func (s *sheet) routeLines(x float64, rows []routeRow, lanes []int, at []float64
 		}
 		last[l] = i
 	}
-	if end := len(at) - 1; last[1] >= 0 && lanes[end] == 0 && end > last[1] { // and comes back at the last
+	if end := len(at) - 1; last[1] >= 0 && lanes[end] == 0 && end > last[1] { // and ends at the last row
 		put(rows[last[1]].sign, [2]float64{px(last[1]), at[last[1]]}, [2]float64{px(end), at[end]})
 	}
 }

@@ -34,7 +34,7 @@ const (
 // field names, so a row that lacks a field does not compile.
 type drawingRow struct {
 	kind    Kind
-	shows   string   // in a few words
+	shows   string   // what it shows, in a few words
 	formats []string // endings of its files without the dot, the usual one first
 	drawn   func(context.Context, *lookback.History, Asked, Options) (*Drawing, error)
 }
@@ -89,10 +89,10 @@ func (k Kind) Formats() []string { return k.row().formats }
 // Asked selects a drawing and its form.
 type Asked struct {
 	Kind     Kind
-	Revs     []string // of a history
-	Waypoint string   // of a recovery that was made; empty for the last, or the one under way
-	Most     int      // commits of a history; 0 for as many as tell the last join
-	File     string   // its ending is one of the kind's formats
+	Revs     []string // revisions, for a history
+	Waypoint string   // waypoint of a recovery; empty for the current or last one
+	Most     int      // most commits, for a history; 0 for enough to show the last join
+	File     string   // file name; its ending is one of the kind's formats
 	Letter   bool
 	Dark     bool
 }
@@ -177,7 +177,7 @@ func Of(ctx context.Context, src *lookback.History, waypoint string) (*Told, err
 const (
 	someCommits = 40
 	mostCommits = 1000
-	below       = 3 // where lines part, so that it is seen where they come from
+	below       = 3 // commits below the point where lines part
 )
 
 // storyIfAny returns the story of a recovery, or nil if there is none. A history can be drawn without.
@@ -198,7 +198,7 @@ func lineHistory(ctx context.Context, src *lookback.History, a Asked, opt Option
 	}
 	asked := len(a.Revs) > 0
 	if !asked && a.Waypoint != "" && story != nil && story.Waypoint != nil {
-		a.Revs = []string{story.Waypoint.After.String()} // as it was then
+		a.Revs = []string{story.Waypoint.After.String()} // the tip right after that join
 	}
 	c, err := src.Chronicle(ctx, a.Revs...)
 	if err != nil {
@@ -273,7 +273,7 @@ func Write(name string, data []byte) error {
 	_, err = f.Write(data)
 	err = errors.Join(err, f.Chmod(0o644), f.Close())
 	if err == nil {
-		err = os.Link(f.Name(), name) // which another file of that name, made meanwhile, stops
+		err = os.Link(f.Name(), name) // fails if a file of that name was made meanwhile
 		if errors.Is(err, errors.ErrUnsupported) || errors.Is(err, os.ErrPermission) {
 			err = os.Rename(f.Name(), name)
 		}

@@ -23,7 +23,7 @@ const (
 	sans face = iota
 	bold
 	mono
-	wide // for Chinese and Japanese
+	wide // Chinese and Japanese
 	hangul
 	faces
 )
@@ -77,7 +77,7 @@ func (f face) copy() []byte { return bytes.Clone(fontOf[f]().data) }
 // has reports whether a face has a glyph for a character.
 func (f face) has(r rune) bool {
 	if r > 0xffff {
-		return false // these cannot be written into a PDF
+		return false // this format cannot be embedded in a PDF
 	}
 	i, err := fontOf[f]().font.GlyphIndex(nil, r)
 	return err == nil && i != 0
@@ -168,7 +168,7 @@ func subset(used [faces]map[rune]bool) (out subsets, err error) {
 			continue
 		}
 		var set strings.Builder
-		for r := rune(0x20); r <= 0xffff; r++ { // in order, so that the same drawing is the same bytes
+		for r := rune(0x20); r <= 0xffff; r++ { // in order, so that equal drawings have equal bytes
 			if chars[r] {
 				set.WriteRune(r)
 			}

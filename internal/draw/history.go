@@ -12,15 +12,15 @@ import (
 )
 
 const (
-	columnWide = 15.0 // between two lines
-	mostWide   = 14   // columns
+	columnWide = 15.0 // distance between two lines
+	mostWide   = 14   // most columns
 )
 
 // HistoryOf is the content of a drawn history.
 type HistoryOf struct {
 	Title, Text string
 	Entries     []lookback.Entry
-	More        bool // there are older ones
+	More        bool // there are older commits
 	Short       func(object.ID) string
 	Me          string // e-mail of the person at the keyboard
 }
@@ -37,7 +37,7 @@ type historyDrawing struct {
 	*sheet
 	of      HistoryOf
 	columns int
-	kinds   map[int]SignKind // of the lines, by the last commit that was drawn on each
+	kinds   map[int]SignKind // by line: sign of the last commit drawn on it
 }
 
 // History draws commits with their lines, and shows which were joined, replayed or picked.

@@ -13,8 +13,8 @@ import (
 // Matter is a conflict that a colleague is asked about, and the intended solution.
 type Matter struct {
 	About *plan.Attributed
-	Place string         // where in its file it is; empty for the whole
-	Mean  *settle.Option // nil where one does not know
+	Place string         // place in the file; empty for the whole file
+	Mean  *settle.Option // the way that the note means; nil if undecided
 }
 
 // Note returns a question to a colleague in Markdown: who changed what, where, and the intended solution. p is the

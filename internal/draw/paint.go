@@ -13,7 +13,7 @@ type canvas interface {
 	// stroke draws along a path, and fill what a path encloses.
 	stroke(p path, c color.RGBA, width float64, dash ...float64)
 	fill(p path, c color.RGBA)
-	// text writes a text that one face has, from a point on its base line.
+	// text writes text of one font, starting at a point on its baseline.
 	text(f face, size float64, x, y float64, c color.RGBA, s string)
 }
 
@@ -37,10 +37,9 @@ func (p *path) shut()               { *p = append(*p, step{kind: 'Z'}) }
 // painter paints shapes on a canvas.
 type painter struct {
 	canvas
-	down   float64 // how far below the top of the canvas the page begins
+	down   float64 // offset of the page from the top of the canvas
 	colour palette
-	// What reads the picture orders characters that run from the right, and takes blanks in a row
-	// for one unless they are of the kind that do not break.
+	// The reader of the picture reorders right-to-left text, and collapses blanks unless they are non-breaking.
 	reader bool
 }
 
@@ -49,7 +48,7 @@ func visual(s string) string {
 	if !strings.ContainsFunc(s, func(r rune) bool { return r >= 0x590 }) {
 		return s
 	}
-	const mark = "\u200e" // has the whole run from the left, whatever comes first
+	const mark = "\u200e" // makes the whole run left-to-right
 	var p bidi.Paragraph
 	if _, err := p.SetString(mark + s); err != nil {
 		return s
@@ -185,7 +184,7 @@ func arc(c xy, r, start, angle float64) (way path) {
 	place := func(x, y float64) xy { return xy{c.x + x, c.y - y} }
 	first := place(r*math.Cos(start), r*math.Sin(start))
 	way.move(first.x, first.y)
-	const piece = math.Pi / 8 // of which each is one curve
+	const piece = math.Pi / 8 // largest angle drawn as one curve
 	for a := start; a < start+angle-1e-9; a += piece {
 		k := 4.0 / 3 * math.Tan(piece/4) * r
 		x0, y0 := r*math.Cos(a), r*math.Sin(a)

@@ -77,7 +77,7 @@ func (d *Drawing) PDF(w io.Writer) error {
 	for _, pg := range d.Pages {
 		c.AddPage()
 		p := &painter{c, 0, d.colour, false}
-		if d.colour[Paper] != palettes["light"][Paper] { // white is the paper's own
+		if d.colour[Paper] != palettes["light"][Paper] { // white needs no background
 			p.block(Block{Box: Box{0, 0, d.W, d.H}, Hue: Paper})
 		}
 		p.page(pg)

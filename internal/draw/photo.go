@@ -4,7 +4,7 @@ import (
 	"bytes"
 	"image"
 	"image/color"
-	_ "image/gif" // the forms of pictures that are known
+	_ "image/gif" // supported formats
 	_ "image/jpeg"
 	_ "image/png"
 

@@ -35,7 +35,7 @@ func Markdown(w io.Writer, t *Told) error {
 // Listener receives a report from beginning to end.
 type Listener interface {
 	Title(title string, summary []string)
-	Part(heading string, first float64) // in points: how high what comes first in it is, at least
+	Part(heading string, first float64) // minimum height of its first element, in points
 	Say(text string)
 	Side(name string, kind SignKind, nodes []history.Node)
 	Overlap(list []plan.Overlap)
@@ -121,7 +121,7 @@ func summary(t *Told) (out []string) {
 		first = fmt.Sprintf("%s by %s", plural(len(d.Theirs), "commit"), t.theirNames())
 	}
 	switch {
-	case t.Story.Join == nil: // then it was made: what is under way has something to join
+	case t.Story.Join == nil: // the join was made: one under way has a Join
 		return []string{fmt.Sprintf("%s moved forward on %s, to %s by %s: nothing of yours was in the way, and "+
 			"nothing was joined.", t.branch(), t.Story.Waypoint.Time.Format("2 Jan 2006 15:04 -0700"),
 			plural(len(d.Theirs), "commit"), t.theirNames())}

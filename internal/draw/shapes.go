@@ -15,7 +15,7 @@ import (
 // Drawing is a list of pages of shapes.
 type Drawing struct {
 	Title  string
-	W, H   float64 // of each page, in points of 1/72 inch
+	W, H   float64 // page size, in points of 1/72 inch
 	Pages  []*Page
 	colour palette
 }
@@ -55,7 +55,7 @@ type Text struct {
 
 // Sign is one of Dorvik's signs; R is half of its width.
 type Sign struct {
-	X, Y, R float64 // the middle
+	X, Y, R float64 // centre and radius
 	Kind    SignKind
 }
 

@@ -9,14 +9,14 @@ import (
 
 // Options is the form of a drawing.
 type Options struct {
-	Letter bool // the paper is US letter, not A4
+	Letter bool // use US letter paper, not A4
 	Dark   bool
-	Paged  bool // it is cut into pages of paper; else it is one, as long as it needs
+	Paged  bool // cut the sheet into pages; otherwise it is one long page
 }
 
 const (
 	margin   = 42.0
-	lineHigh = 1.35 // of text, in parts of its size
+	lineHigh = 1.35 // line height, as a multiple of the font size
 )
 
 // sheet lays out a drawing from the top down, page by page.
@@ -24,8 +24,8 @@ type sheet struct {
 	d     *Drawing
 	opt   Options
 	y     float64 // the next free row
-	yours string  // what yours is, in a legend
-	carry func()  // draws on a new page what goes on from the one before
+	yours string  // legend text for yours
+	carry func()  // draws what continues on a new page
 }
 
 func newSheet(title string, opt Options) *sheet {

@@ -63,7 +63,7 @@ func (c *svgCanvas) fill(p path, hue color.RGBA) {
 func (c *svgCanvas) text(f face, size, x, y float64, hue color.RGBA, s string) {
 	fmt.Fprintf(c, `<text class="f%d" x="%s" y="%s" font-size="%s" fill="%s">`, f, number(x), number(y), number(size),
 		hex(hue))
-	_ = xml.EscapeText(c, []byte(s)) // a buffer takes all
+	_ = xml.EscapeText(c, []byte(s)) // writing to a buffer cannot fail
 	c.WriteString("</text>\n")
 }
 
@@ -77,7 +77,7 @@ func (d *Drawing) SVG(w io.Writer) error {
 	c := &svgCanvas{}
 	fmt.Fprintf(c, `<svg xmlns="http://www.w3.org/2000/svg" width="%spt" height="%[2]spt" viewBox="0 0 %[1]s %[2]s">
 <title>`, number(d.W), number(h))
-	_ = xml.EscapeText(c, []byte(d.Title)) // it is read aloud where the picture cannot be seen
+	_ = xml.EscapeText(c, []byte(d.Title)) // screen readers read the title
 	c.WriteString("</title>\n<defs><style>\n")
 	for f, font := range cut {
 		if font != nil {

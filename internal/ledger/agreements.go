@@ -21,27 +21,27 @@ import (
 // stored with the person's own settings and never in the repository, because an unpacked or cloned directory cannot
 // agree for anybody.
 type Agreements struct {
-	file string // empty where there is no such place: then they hold for this run
-	in   string // the repository's directory,
-	mark string // and the file in it that tells it from another that is put in its place
+	file string // path of the file; empty if there is no place for it: agreements then hold for this run
+	in   string // the repository's directory
+	mark string // file in it that identifies the repository
 	list []agreement
 }
 
 // agreement is one line of the file.
 type agreement struct {
 	In   string    `json:"in"`
-	Mark string    `json:"mark"` // what the repository's own file said
+	Mark string    `json:"mark"` // content of the repository's own mark
 	To   string    `json:"to"`
-	On   string    `json:"on,omitempty"` // the tree it was agreed to on; empty for what is to no tree
+	On   string    `json:"on,omitempty"` // tree on which it was agreed to; empty if none
 	When time.Time `json:"when"`
 }
 
 const (
-	longestAgreement = 1 << 10 // bytes of what is agreed to; of what is longer, the SHA-256 is kept
-	longestLine      = 1 << 14 // of the file: nothing of Dorvik's is longer, and what is, is passed over
-	largestAgreed    = 1 << 20 // bytes of the file, of all repositories: past that it is made shorter,
-	latestAgreed     = 500     // to so many lines; what is older is forgotten
-	mostTrees        = 24      // of one command in one repository
+	longestAgreement = 1 << 10 // longest text that is stored, in bytes; of longer ones the SHA-256
+	longestLine      = 1 << 14 // longest line of the file, in bytes; longer ones are skipped
+	largestAgreed    = 1 << 20 // size of the file in bytes at which it is shortened
+	latestAgreed     = 500     // lines that are left then, the newest
+	mostTrees        = 24      // most trees for one command in one repository
 )
 
 // openAgreements reads the agreements of a repository. An unreadable file is an error.
@@ -53,7 +53,7 @@ func openAgreements(gitDir string) (*Agreements, error) {
 	}
 	a.file = filepath.Join(dir, "dorvik", "agreed")
 	mark, err := os.ReadFile(a.mark)
-	if err != nil || len(mark) == 0 { // nothing was agreed to here
+	if err != nil || len(mark) == 0 { // nobody agreed to anything here
 		return a, nil
 	}
 	all, err := readAgreements(a.file)
@@ -71,7 +71,7 @@ func openAgreements(gitDir string) (*Agreements, error) {
 // readAgreements parses a file. It skips torn lines and lines longer than any of Dorvik's.
 func readAgreements(file string) (all []agreement, err error) {
 	f, err := os.Open(file)
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) { // then it is asked again
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, fs.ErrPermission) { // Dorvik then asks again
 		return nil, nil
 	}
 	if err != nil {

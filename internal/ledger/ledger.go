@@ -22,8 +22,8 @@ type Ledger struct {
 	Store      *Store
 	Agreements *Agreements
 
-	state   State    // changed only by methods that say what the person does
-	notices []string // sentences: what opening found and did, or a change could not do besides, if anything
+	state   State    // changed only by methods named after what the person does
+	notices []string // sentences about what opening found and did, or what a change could not do
 }
 
 // Open opens the ledger in a git directory. Only one process can have it open; the others get ErrInUse. If the file is
@@ -98,7 +98,7 @@ func (l *Ledger) Sync(p *plan.Position) error {
 		st.Route, st.Stage = "", Look
 	}
 	if st.Theirs != p.Theirs && st.Stage > Choose {
-		st.Stage = Look // their side moved: look again
+		st.Stage = Look // theirs moved: look again
 	}
 	switch {
 	case st.Accepted != nil && !p.IsPick() && len(p.Divergence.Theirs) == 0:
@@ -206,7 +206,7 @@ func (l *Ledger) accepted(wp *Waypoint) {
 	if wp.TakenOver() {
 		l.ForgetStuck()
 	}
-	if wp.By == Nothing { // taken back: nothing is joined
+	if wp.By == Nothing { // undone: nothing is joined
 		l.state.Accepted, l.state.Stage, l.state.Yours = nil, Look, wp.After
 		return
 	}
@@ -333,7 +333,7 @@ func (l *Ledger) Request(commit object.ID, request replay.Request) error {
 	}
 	if request.Leave != l.state.Requests[commit].Leave || request.Into != l.state.Requests[commit].Into ||
 		request.Edits != l.state.Requests[commit].Edits {
-		l.state.Checked = nil // it may be another tree
+		l.state.Checked = nil // the tree may differ
 	}
 	l.state.Requests = requests
 	return l.save()
@@ -366,9 +366,9 @@ type TakeOver string
 
 // What can become of it.
 const (
-	Finish TakeOver = "finish" // gone on with from where it stands
-	Anew   TakeOver = "anew"   // joined anew on the side, with what was decided
-	Back   TakeOver = "back"   // taken back to where the branch was
+	Finish TakeOver = "finish" // continue from where it stopped
+	Anew   TakeOver = "anew"   // join again, with the decisions made so far
+	Back   TakeOver = "back"   // return to where the branch was
 )
 
 // LeaveStuck stops taking over. Decisions stay.

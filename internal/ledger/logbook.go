@@ -21,23 +21,23 @@ type Event string
 
 // The events.
 const (
-	Joined Event = "accept" // a result went onto the branch
-	Undone Event = "undo"   // and was taken back
+	Joined Event = "accept" // the branch moved to a result
+	Undone Event = "undo"   // a join was undone
 	Sent   Event = "push"
-	Taken  Event = "take-over" // what git left half done was finished, joined again, or taken back
+	Taken  Event = "take-over" // git's half-done operation was finished, joined again, or abandoned
 )
 
 // LogEntry is an entry of the logbook.
 type LogEntry struct {
-	Waypoint string    `json:"waypoint"` // that belongs to it; empty if there is none
+	Waypoint string    `json:"waypoint"` // its waypoint; empty if none
 	What     Event     `json:"what"`
 	When     time.Time `json:"when"`
 	Branch   string    `json:"branch"`
-	From     object.ID `json:"from"` // the tip before; of a push, what the remote had, if that is known
+	From     object.ID `json:"from"` // tip before; for a push, the remote's tip before, if known
 	To       object.ID `json:"to"`
 	By       By        `json:"route"`
-	Return   string    `json:"return,omitempty"` // the waypoint that was gone back to
-	Of       Doing     `json:"of,omitempty"`     // what kind of change it is, or undoes, where the route does not tell
+	Return   string    `json:"return,omitempty"` // waypoint that was restored
+	Of       Doing     `json:"of,omitempty"`     // kind of change, or of the undone one, if the route does not say it
 }
 
 // Doing is a kind of change that is no join.
@@ -45,11 +45,11 @@ type Doing string
 
 // The kinds.
 const (
-	WentBack    Doing = "return"    // to before a waypoint
-	StashBack   Doing = "stash"     // work that git had put aside was brought back
-	GaveBack    Doing = "give-back" // what git left half done was taken back
+	WentBack    Doing = "return"    // returned to before a waypoint
+	StashBack   Doing = "stash"     // a stash of git was applied
+	GaveBack    Doing = "give-back" // git's half-done operation was abandoned
 	SettledOnly Doing = "settle"    // conflicts without an operation were settled
-	CounteredBy Doing = "counter"   // what a join brought was taken back by a new commit
+	CounteredBy Doing = "counter"   // a new commit reverted what a join brought
 )
 
 // doing returns the kind of change, or an empty string for a join.
@@ -69,7 +69,7 @@ func (w *Waypoint) doing() Doing {
 	return ""
 }
 
-var bucketLogbook = []byte("logbook") // by their numbers
+var bucketLogbook = []byte("logbook") // by number
 
 // Log appends an entry.
 func (s *Store) Log(e LogEntry) error {
@@ -143,7 +143,7 @@ func (s *Store) logbook() ([]LogEntry, error) {
 func (w *Waypoint) entry(what Event) LogEntry {
 	e := LogEntry{Waypoint: w.Name, What: what, When: w.Time, Branch: w.Branch, From: w.Before, To: w.After,
 		By: w.By, Of: w.doing()}
-	if w.After == w.Theirs && w.By != Nothing { // nothing of yours was left to replay
+	if w.After == w.Theirs && w.By != Nothing { // none of your commits was left to replay
 		e.By = Forward
 	}
 	if w.TakenOver() && what == Joined {

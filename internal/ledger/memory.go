@@ -31,7 +31,7 @@ func (s *Store) Remember(list []settle.Decision, when time.Time) error {
 		if err != nil {
 			return err
 		}
-		for _, d := range list { // a later one on the same conflict stands
+		for _, d := range list { // a later decision on the same conflict replaces the earlier one
 			data, err := json.Marshal(remembered{d, when})
 			if err == nil {
 				err = b.Put([]byte(d.Key), data)
@@ -62,7 +62,7 @@ func keepNewest(b *bbolt.Bucket, most int, when func(data []byte) time.Time) err
 		at  time.Time
 	}
 	var all []entry
-	if err := b.ForEach(func(k, data []byte) error { // the bucket's own count is that of before
+	if err := b.ForEach(func(k, data []byte) error { // the bucket's statistics do not count this transaction
 		all = append(all, entry{bytes.Clone(k), when(data)})
 		return nil
 	}); err != nil || len(all) <= most {

@@ -29,7 +29,7 @@ func parsesAs[T any](data []byte) error { return json.Unmarshal(data, new(T)) }
 type salvaged struct {
 	keys, values [][]byte
 	sequence     uint64
-	lost         bool // there was more
+	lost         bool // the reader skipped damaged records
 }
 
 // salvage reads the entries of a bucket as far as possible.

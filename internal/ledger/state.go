@@ -31,25 +31,25 @@ func (s Stage) String() string {
 // State is the stored recovery.
 type State struct {
 	Branch     string           `json:"branch,omitempty"`
-	Yours      object.ID        `json:"yours"` // the tips it was last worked out for
+	Yours      object.ID        `json:"yours"` // tips for which the join was last computed
 	Theirs     object.ID        `json:"theirs"`
 	Route      plan.Route       `json:"route,omitempty"`
 	Stage      Stage            `json:"stage"`
-	Picks      []object.ID      `json:"picks,omitempty"`       // commits that are brought onto the branch, in order
-	PickParent int              `json:"pick_parent,omitempty"` // of those that join lines, what this parent has not
+	Picks      []object.ID      `json:"picks,omitempty"`       // commits to pick, in order
+	PickParent int              `json:"pick_parent,omitempty"` // mainline parent for picked merges
 	Decisions  settle.Decisions `json:"decisions"`
 	Mends      []plan.Mend      `json:"mends,omitempty"`
-	Made       []plan.Made      `json:"made,omitempty"`      // files that commands regenerated
-	Requests   replay.Requests  `json:"requests,omitempty"`  // what is to become of single commits
-	TakeOver   TakeOver         `json:"take_over,omitempty"` // what git left half done
-	Runs       []string         `json:"runs,omitempty"`      // what its list has run on the way
-	Carry      bool             `json:"carry,omitempty"`     // uncommitted work is brought along
-	// what was read of what joined by itself: the content that a path had
+	Made       []plan.Made      `json:"made,omitempty"`      // regenerated files
+	Requests   replay.Requests  `json:"requests,omitempty"`  // requests about single commits
+	TakeOver   TakeOver         `json:"take_over,omitempty"` // how git's half-done operation is taken over
+	Runs       []string         `json:"runs,omitempty"`      // commands that its list ran so far
+	Carry      bool             `json:"carry,omitempty"`     // carry uncommitted work along
+	// Read has the content of each path that the person reviewed.
 	Read map[string]object.ID `json:"read,omitempty"`
-	// conflicts that are put aside for now, and why
+	// PutAside has conflicts postponed for now, and why.
 	PutAside map[settle.Key]string `json:"put_aside,omitempty"`
 
-	Accepted  *Waypoint     `json:"accepted,omitempty"` // joined here and not pushed yet
+	Accepted  *Waypoint     `json:"accepted,omitempty"` // the join that is not pushed yet
 	Checked   *Checked      `json:"checked,omitempty"`
 	LastCheck time.Duration `json:"last_check,omitempty"`
 }
@@ -61,7 +61,7 @@ type By string
 // What is no route.
 const (
 	Forward By = By(plan.FastForward)
-	Nothing By = "" // nothing was joined: the branch went back, or what was half done was taken back
+	Nothing By = "" // nothing was joined: an undo, or an abandoned operation
 )
 
 // Is reports whether it is a route.
@@ -88,25 +88,25 @@ func byOf(p *plan.Position, j *plan.Join) By {
 
 // Waypoint is an earlier state of the branch, with the join that changed it.
 type Waypoint struct {
-	Name     string      `json:"name"` // its ref is refs/dorvik/waypoint/NAME
+	Name     string      `json:"name"` // name of the ref refs/dorvik/waypoint/NAME
 	Branch   string      `json:"branch"`
-	Before   object.ID   `json:"before"` // the branch's tip before the join
+	Before   object.ID   `json:"before"` // the branch's tip before
 	After    object.ID   `json:"after"`
 	Theirs   object.ID   `json:"theirs"`
 	By       By          `json:"route"`
 	Time     time.Time   `json:"time"`
 	GoneBack bool        `json:"gone_back,omitempty"`
-	Return   string      `json:"return,omitempty"`  // the waypoint that the branch went back to by this
-	Picks    []object.ID `json:"picks,omitempty"`   // what was picked
-	Parent   int         `json:"parent,omitempty"`  // State.PickParent of it
-	Counter  string      `json:"counter,omitempty"` // the waypoint of a join that the pick takes back
-	Aside    []string    `json:"aside,omitempty"`   // what was in the way, and is kept under its name
+	Return   string      `json:"return,omitempty"`  // the waypoint that this one restored
+	Picks    []object.ID `json:"picks,omitempty"`   // picked commits
+	Parent   int         `json:"parent,omitempty"`  // see State.PickParent
+	Counter  string      `json:"counter,omitempty"` // the waypoint of a join that the pick reverts
+	Aside    []string    `json:"aside,omitempty"`   // files that were in the way, kept under the waypoint's name
 
-	Moves []Move `json:"moves,omitempty"` // of other branches, made with it
+	Moves []Move `json:"moves,omitempty"` // moves of other branches made with it
 
-	Kept *Kept `json:"kept,omitempty"` // what was not committed, where it was moved
+	Kept *Kept `json:"kept,omitempty"` // uncommitted work that was moved
 
-	// How it was decided, so that it can be told afterwards.
+	// Decisions and the rest record how it was decided, for looking back.
 	Decisions []settle.Decision `json:"decisions,omitempty"`
 	Mends     []plan.Mend       `json:"mends,omitempty"`
 	Made      []plan.Made       `json:"made,omitempty"`
@@ -129,7 +129,7 @@ type Checked struct {
 	Tree    object.ID     `json:"tree"`
 	Command string        `json:"command"`
 	Passed  bool          `json:"passed"`
-	Skipped bool          `json:"skipped,omitempty"` // the person went on without
+	Skipped bool          `json:"skipped,omitempty"` // the person skipped the check
 	Took    time.Duration `json:"took"`
 }
 
@@ -142,13 +142,13 @@ var ErrInUse = errors.New("another Dorvik is open in this repository; finish the
 // Kept describes uncommitted work that a change found. The waypoint keeps the files and the index byte for byte, git's
 // files of a half-done operation, and trees of both.
 type Kept struct {
-	Head      object.ID `json:"head"`                // where HEAD was, where it was on no branch
-	Paths     []string  `json:"paths"`               // with uncommitted work that the change moved
-	Was       plan.Held `json:"was"`                 // all that index and files held then,
-	Is        plan.Held `json:"is"`                  // and right after the change
-	Operation string    `json:"operation,omitempty"` // of git, that was left half done,
-	State     []string  `json:"state,omitempty"`     // and git's own files of it
-	Commit    object.ID `json:"commit"`              // that keeps both
+	Head      object.ID `json:"head"`                // HEAD, if it was detached
+	Paths     []string  `json:"paths"`               // paths with uncommitted work that the change moved
+	Was       plan.Held `json:"was"`                 // index and files before the change
+	Is        plan.Held `json:"is"`                  // index and files right after the change
+	Operation string    `json:"operation,omitempty"` // git's half-done operation
+	State     []string  `json:"state,omitempty"`     // git's state files of it
+	Commit    object.ID `json:"commit"`              // commit that keeps Was and Is
 }
 
 // KeptRef returns the ref that protects the uncommitted work.

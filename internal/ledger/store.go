@@ -20,7 +20,7 @@ import (
 // Store is the database file of the ledger. It has one bucket per kind of entry.
 type Store struct {
 	db   *bbolt.DB
-	kept snapshot // what the file holds
+	kept snapshot // content of the file
 }
 
 // snapshot is the state as it was written. save writes only what differs from it.
@@ -34,12 +34,12 @@ const schema = 2
 
 // The buckets.
 var (
-	bucketMeta      = []byte("meta")      // the schema
-	bucketRecovery  = []byte("recovery")  // the fields of the state but for lists, by name, as JSON
-	bucketDecisions = []byte("decisions") // by their numbers, from 0
-	bucketMemory    = []byte("memory")    // decisions of all recoveries, by what they are about
-	bucketMends     = []byte("mends")     // by their numbers, from 0
-	bucketWaypoints = []byte("waypoints") // by their numbers
+	bucketMeta      = []byte("meta")      // schema version
+	bucketRecovery  = []byte("recovery")  // fields of the state except lists, by name, as JSON
+	bucketDecisions = []byte("decisions") // by number, from 0
+	bucketMemory    = []byte("memory")    // decisions of all recoveries, by conflict
+	bucketMends     = []byte("mends")     // by number, from 0
+	bucketWaypoints = []byte("waypoints") // by number
 	bucketsAll      = [][]byte{bucketMeta, bucketRecovery, bucketDecisions, bucketMends, bucketWaypoints,
 		bucketLogbook}
 	keySchema = []byte("schema")
@@ -281,7 +281,7 @@ func openStore(gitDir string) (s *Store, notice string, err error) {
 	path := StatePath(gitDir)
 	err = os.MkdirAll(filepath.Dir(path), 0o700)
 	if err == nil {
-		err = os.Chmod(filepath.Dir(path), 0o700) // it may have been made by a git, for an index beside
+		err = os.Chmod(filepath.Dir(path), 0o700) // git may have created the folder, for another index
 	}
 	if err != nil {
 		return nil, "", fmt.Errorf("keeping the recovery in the git directory: %w", err)
@@ -339,7 +339,7 @@ func Peek(gitDir string) (*State, error) {
 	db, err := openDB(path, true)
 	var bad *damaged
 	if errors.As(err, &bad) {
-		return nil, nil // the next start sets it aside, and says so
+		return nil, nil // the next start sets the file aside and says so
 	}
 	if errors.Is(err, ErrInUse) {
 		return nil, err

@@ -19,10 +19,10 @@ type Where string
 // What a commit can be.
 const (
 	OnRemote   Where = "remote"      // the remote has it
-	OnlyHere   Where = "yours"       // it is yours, and not pushed
-	Replayed   Where = "replayed"    // yours and not pushed, replayed by a rebase
-	LeftBehind Where = "left-behind" // by a rebase; a waypoint keeps it
-	PickedFrom Where = "picked"      // yours and not pushed, brought over from another line
+	OnlyHere   Where = "yours"       // yours, not pushed
+	Replayed   Where = "replayed"    // yours, not pushed, replayed by a rebase
+	LeftBehind Where = "left-behind" // left behind by a rebase; a waypoint keeps it
+	PickedFrom Where = "picked"      // yours, not pushed, picked from another line
 )
 
 // Entry is a commit of a history.
@@ -30,16 +30,16 @@ type Entry struct {
 	history.Row
 	*object.Commit
 	Where  Where
-	Was    object.ID        // the commit it was made of, by a rebase or a pick
-	There  history.Node     // the commit that makes the same change on the other side; without an id none is known
-	Names  []vcs.Named      // branches and tags that name it
-	Keeper *ledger.Waypoint // what keeps one that was left behind
-	Apart  bool             // of a compared line: it is not in yours
-	Here   bool             // it is in yours, and not in a compared line
-	New    bool             // the branch's upstream has it and the branch has not
-	Parted bool             // it is the last that the lines have in common
-	Alone  bool             // there is no remote whose it could be
-	Of     Side             // the side it was on in the last recovery here
+	Was    object.ID        // the commit it was replayed or picked from
+	There  history.Node     // the other side's commit with the same change; a zero id if none is known
+	Names  []vcs.Named      // branches and tags at the commit
+	Keeper *ledger.Waypoint // waypoint that keeps a commit that was left behind
+	Apart  bool             // in a compared line and not in yours
+	Here   bool             // in yours and not in a compared line
+	New    bool             // in the upstream and not in the branch
+	Parted bool             // the last common commit of the lines
+	Alone  bool             // the repository has no remote
+	Of     Side             // its side in the last recovery here
 }
 
 // Bookmark is a place of a history to jump to.
@@ -52,25 +52,25 @@ type Bookmark struct {
 type Chronicle struct {
 	Bookmarks []Bookmark
 	Tips      []object.ID
-	Untold    error // why it does not have what Dorvik did here; nil where it has
+	Untold    error // why Dorvik's own records could not be read; nil if they were
 
 	w     *History
 	log   *history.Log
 	lanes *history.Lanes
 	names map[object.ID][]vcs.Named
 
-	own      bool // it is that of the branch, and no other line's
-	nowhere  bool // there is no copy of a remote's branch
+	own      bool // the history is the branch's own
+	nowhere  bool // there is no remote-tracking branch
 	unpushed map[object.ID]bool
-	new      map[object.ID]bool // of the upstream
+	new      map[object.ID]bool // commits that only the upstream has
 	parted   map[object.ID]bool
 	behind   map[object.ID]*ledger.Waypoint
 	apart    map[object.ID]bool
 	here     map[object.ID]bool
 	was      map[object.ID]made
-	of       map[object.ID]Side // of the last recovery
+	of       map[object.ID]Side // sides in the last recovery
 	there    map[object.ID]history.Node
-	pairs    [][2][]history.Node // of lines whose changes are to be compared
+	pairs    [][2][]history.Node // pairs of lines whose changes are compared
 }
 
 // made is what a commit was made of, and how.
@@ -87,7 +87,7 @@ func (h *History) Graph(ctx context.Context) *history.Graph {
 			return
 		}
 		if g, err := history.ParseGraph(h.Planner.Store.Format(), files...); err == nil {
-			h.graph = g // a damaged one is as good as none
+			h.graph = g // a damaged graph file counts as none
 		}
 	})
 	return h.graph
@@ -273,7 +273,7 @@ func (c *Chronicle) compare(ctx context.Context, mine, other object.ID) error {
 	for _, n := range parted.Yours {
 		c.here[n.ID] = true
 	}
-	c.own = true // where it parts from this line is what counts
+	c.own = true // the point where the lines part counts
 	c.partAt(parted)
 	c.pair(parted)
 	return nil
@@ -291,7 +291,7 @@ func (c *Chronicle) joins(ctx context.Context, b vcs.Branch, points []*ledger.Wa
 		}
 		parted, err := history.Diverge(ctx, c.w.Planner.Store, p.After, p.Before)
 		if errors.Is(err, object.ErrMissing) {
-			continue // what it kept was taken away by hand
+			continue // somebody deleted what the waypoint kept
 		}
 		if err != nil {
 			return err
@@ -422,11 +422,11 @@ type Side uint8
 
 // The sides a commit can be on.
 const (
-	SideBase Side = iota // both have it
+	SideBase Side = iota // both sides have it
 	SideYours
 	SideTheirs
-	SideJoined // it joins lines
-	SideBehind // no line has it any longer
+	SideJoined // a merge of the lines
+	SideBehind // on no line any longer
 )
 
 // Side returns yours if the remote lacks the commit, theirs if the branch lacks it, and otherwise both.

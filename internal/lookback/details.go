@@ -20,10 +20,10 @@ import (
 // Details is everything that is shown of a commit.
 type Details struct {
 	history.Node
-	Signature  string // a few words; empty where it has none
+	Signature  string // in a few words; empty if unsigned
 	References []Reference
-	Sides      []Against        // one for each parent, or for the empty tree
-	Decided    *decided.Account // of a merge commit
+	Sides      []Against        // one for each parent, or one for the empty tree
+	Decided    *decided.Account // for a merge commit
 }
 
 // Reference is the sign of a task or an issue in a message: bytes [From, To) of Commit.Text.
@@ -34,17 +34,17 @@ type Reference struct {
 
 // Against is what a commit changed against one parent.
 type Against struct {
-	Parent history.Node // zero for a commit without one
+	Parent history.Node // zero for a root commit
 	Files  []ChangedFile
-	parent object.ID // its tree
+	parent object.ID // the parent's tree
 }
 
 // ChangedFile is a file that a commit changed.
 type ChangedFile struct {
-	Path, From     string // From is its name before, where it was renamed
+	Path, From     string // From is the old name of a renamed file
 	Old, New       object.Entry
 	Added, Removed int  // lines
-	Text           bool // it has lines, before and after
+	Text           bool // the content is text before and after
 }
 
 // Details reads a commit. progress may be nil.
@@ -194,7 +194,7 @@ func (h *History) Changed(ctx context.Context, old, new object.ID, progress func
 		case f.From != "":
 			f.Old = was[f.From]
 		case c.New.Absent() && !gone[c.Path]:
-			continue // told where it went
+			continue // listed at its new name
 		}
 		if err := h.count(&f); err != nil {
 			return nil, err
@@ -248,15 +248,15 @@ const (
 	LineSame ChangeKind = iota
 	LineGone
 	LineNew
-	LinesFolded // lines that are not shown, Count of them
+	LinesFolded // Count lines that are not shown
 )
 
 // ChangeLine is a line of a displayed change.
 type ChangeLine struct {
 	Kind     ChangeKind
-	Old, New int // its numbers before and after, from 1; 0 where it is not there
+	Old, New int // line numbers before and after, from 1; 0 if absent
 	Text     string
-	Marks    [][2]int // bytes that are other words than in the line it stands for
+	Marks    [][2]int // byte ranges that differ from the line it replaces
 	Count    int
 }
 
@@ -270,7 +270,7 @@ func (h *History) Change(f ChangedFile) (lines []ChangeLine, ok bool, err error)
 		return nil, ok, err
 	}
 	a, b := diff.Lines(old), diff.Lines(new)
-	at := 0 // of a, the first line that was not shown
+	at := 0 // first line of a that was not shown yet
 	edits := diff.Histogram(a, b)
 	same := func(to, shift int) {
 		for ; at < to; at++ {
@@ -344,7 +344,7 @@ func (h *History) Annotate(ctx context.Context, rev, path string) (*annotate.Ann
 	if rev == "" {
 		rev = "HEAD"
 	}
-	go h.Graph(ctx) // is read while git says what is meant
+	go h.Graph(ctx) // read the graph while git resolves the revision
 	id, err := h.Repo.Resolve(ctx, rev)
 	if err != nil {
 		return nil, id, err
@@ -421,8 +421,8 @@ func (h *History) LinesChanged(ctx context.Context, n history.Node) (lines int, 
 // Edited is what a commit changed in some files, line by line.
 type Edited struct {
 	Files []ChangedFile
-	Lines [][]ChangeLine // of each; none of what is no text
-	More  int            // files that it changed besides
+	Lines [][]ChangeLine // lines of each file; none if it is not text
+	More  int            // number of further files
 }
 
 // EditedBy returns what a commit changed against its first parent, in the given files or, if it changed none of them,

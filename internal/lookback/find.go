@@ -10,9 +10,9 @@ import (
 
 // Find is a search for commits. All of its conditions must hold. The zero Find matches every commit.
 type Find struct {
-	By    string   // in the author's name or address
-	In    string   // a file or folder that the commit changed
-	Words []string // each in the message, or the first digits of the id
+	By    string   // part of the author's name or address
+	In    string   // file or folder that the commit changed
+	Words []string // words of the message, or first digits of the id
 	Since time.Time
 	Until time.Time // the end of that day
 }

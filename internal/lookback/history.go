@@ -24,8 +24,8 @@ type Repository interface {
 type History struct {
 	Repo    Repository
 	Planner *plan.Planner
-	Ledger  *ledger.Ledger // nil without a session: then what is kept is read again each time
-	// Locate finds where a branch and what it follows stand now.
+	Ledger  *ledger.Ledger // nil without a session: the store is then read each time
+	// Locate returns the current position of a branch and its upstream.
 	Locate func(ctx context.Context, b vcs.Branch) (*plan.Position, error)
 
 	graphOnce sync.Once

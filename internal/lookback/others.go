@@ -19,8 +19,8 @@ import (
 type Other struct {
 	Name, Email string
 	Commits     int
-	Files       []ChangedFile // that they changed and that the result has otherwise: theirs before, the result's after
-	Kept        int           // files that they changed and that are in the result as they left them
+	Files       []ChangedFile // files they changed that differ in the result: theirs before, the result after
+	Kept        int           // files they changed that are unchanged in the result
 }
 
 // Others returns for each author of commits of theirs what a joined tree changes of their work. tip is theirs.
@@ -76,7 +76,7 @@ func (h *History) touched(commits []history.Node) (out []Other, files map[string
 		}
 		out[i].Commits++
 		if len(n.Parents) > 1 {
-			continue // what it joined has authors of its own
+			continue // a merge's commits have their own authors
 		}
 		before, err := history.FirstParentTree(h.Planner.Store, n.Commit)
 		if err != nil {
@@ -97,7 +97,7 @@ func (h *History) LastJoin(ctx context.Context, p *plan.Position) (*plan.Positio
 	if err != nil || w == nil || w.Branch != p.Branch.Name {
 		return nil, nil, err
 	}
-	tip, err := h.Repo.Ref(ctx, p.Branch.Full()) // the position may be that of before
+	tip, err := h.Repo.Ref(ctx, p.Branch.Full()) // the position may be out of date
 	if err != nil || tip.IsZero() {
 		return nil, nil, err
 	}
@@ -125,7 +125,7 @@ func (h *History) Sides(ctx context.Context, p *plan.Position) (yours, theirs []
 type Received struct {
 	Tip    object.ID
 	Others []Other
-	Pull   []string // what the next pull does for them, in sentences
+	Pull   []string // sentences about what their next pull does
 }
 
 // LastReceived returns what the last join made here means for others after the push. It is nil if the branch has none
@@ -204,16 +204,16 @@ func NextPull(p *plan.Position, commits int, pushed bool, rewritten []plan.Publi
 type Branching struct {
 	Name   string
 	Commit object.ID
-	There  int // commits it has and yours has not
-	Here   int // commits yours has and it has not
-	Same   int // of those There, how many are here by their change
+	There  int // commits of the branch that yours lacks
+	Here   int // commits of yours that the branch lacks
+	Same   int // how many of There have the same change here
 	By     []string
-	Err    error // it could not be compared
+	Err    error // why it could not be compared
 
-	Full    string   // its whole name
-	Remote  bool     // it is a copy of a remote's
-	Clashes []string // files that would ask if the two were joined
-	Asks    int      // decisions
+	Full    string   // full ref name
+	Remote  bool     // a remote-tracking branch
+	Clashes []string // files with conflicts if the two were joined
+	Asks    int      // number of decisions
 }
 
 // maxBranches limits the number of compared branches; the newest come first.

@@ -17,20 +17,20 @@ type Story struct {
 	Position  *plan.Position
 	Plan      *plan.Plan
 	Overlap   []plan.Overlap
-	Join      *plan.Join // by the route taken, or else the suggested one
-	Chosen    bool       // the route was taken
+	Join      *plan.Join // by the chosen route, or else the suggested one
+	Chosen    bool       // a route was chosen
 	Questions []plan.Attributed
 	Left      []plan.LeftOut
 	Checked   *ledger.Checked
-	Waypoint  *ledger.Waypoint // nil where the result is not on the branch yet
+	Waypoint  *ledger.Waypoint // nil if the result is not on the branch yet
 	Pushed    bool             // the remote has it
-	Differs   bool             // computed again, the join comes to another tree than was made
+	Differs   bool             // computing the join again gives another tree
 	Others    []Other
-	Below     []history.Node // the common ancestor, and the one before it
+	Below     []history.Node // the common ancestor and its parent
 	Me        string         // e-mail of the person at the keyboard
-	Who       string         // and their name
-	Tip       object.ID      // of the result, once it is made
-	Made      []history.Node // of a rebase or a pick, once it is made: the commits as they are now, newest first
+	Who       string         // name of that person
+	Tip       object.ID      // tip of the result, once it exists
+	Made      []history.Node // for a finished rebase or pick: the new commits, newest first
 }
 
 // Story returns the recovery under way or, if there is none, the last one made here. With a waypoint's name it returns
@@ -57,7 +57,7 @@ func (h *History) storyOf(ctx context.Context, name string, st *ledger.State, po
 	if who, err := h.Repo.Committer(ctx); err == nil {
 		s.Me, s.Who = who.Email, who.Name
 	}
-	var open error // why nothing is under way
+	var open error // why no join is under way
 	if name == "" {
 		if s.Position, open = h.Locate(ctx, b); open == nil && len(st.Picks) > 0 && st.Branch == b.Name {
 			if s.Position, err = h.Planner.Picking(ctx, s.Position, st.Picks, st.PickParent); err != nil {
@@ -157,7 +157,7 @@ func (h *History) tell(ctx context.Context, s *Story, route plan.Route, decision
 		route = s.Plan.Suggested
 	}
 	if p.Trivial() != plan.NotTrivial {
-		return nil // moved forward: nothing was joined
+		return nil // fast-forward: nothing was joined
 	}
 	if s.Join, err = h.Planner.Join(ctx, p, route, decisions, by, nil); err != nil {
 		return err
