@@ -22,11 +22,11 @@ type LeftOut struct {
 	Side   merge.Side   `json:"side"`
 	Author string       `json:"author"`
 	Path   string       `json:"path"`
-	Line   int          `json:"line"` // in that side's file, from 1; 0 where it is not about a line that side has
-	Text   string       `json:"text"` // "deleted" for a deletion that was overruled
+	Line   int          `json:"line"` // line in that side's file, from 1; 0 if the side has no such line
+	Text   string       `json:"text"` // the lost text; "deleted" for a deletion that was not kept
 	What   account.Kind `json:"what"`
-	Kept   string       `json:"kept,omitempty"` // the line that stands though it was deleted
-	Mend   bool         `json:"mend,omitempty"` // a mend took it away
+	Kept   string       `json:"kept,omitempty"` // the deleted line that is back
+	Mend   bool         `json:"mend,omitempty"` // a mend removed it
 }
 
 // Where returns the file and, if there is one, the line.
@@ -149,7 +149,7 @@ func (a *Accounts) lineComparisons(ctx context.Context, p *Position, j *Join) ([
 		return nil, err
 	}
 	yours := compared{side: merge.Yours, base: base, result: j.Tree, commits: p.Divergence.Yours}
-	if n := len(p.TakenOut); n > 0 && len(p.Divergence.Theirs) > 0 { // those are not yours: they were taken out there
+	if n := len(p.TakenOut); n > 0 && len(p.Divergence.Theirs) > 0 { // not your commits: somebody removed them from theirs
 		yours.base = p.TakenOut[0].Tree
 	}
 	if yours.tip, err = a.p.Tree(p.Yours); err != nil {
@@ -250,12 +250,12 @@ func (a *Accounts) pickComparison(ctx context.Context, j *Join, first, end int) 
 			return nil, err
 		}
 	}
-	var commits []history.Node // the newest first
+	var commits []history.Node // newest first
 	for i := end - 1; i >= first; i-- {
 		commits = append(commits, j.Steps[i].Commit)
 	}
 	tip := commits[0].Tree
-	// Of yours, only what the steps changed can be left out by them.
+	// The steps can lose only what they changed.
 	changed := map[string]object.Entry{}
 	err = a.p.Store.EachChange(onto, after, func(c object.Change) { changed[c.Path] = object.Entry{} })
 	if err != nil {
@@ -369,9 +369,9 @@ func (rd *Reader) FilesOf(st *replay.Step) (out []string, err error) {
 
 // Cost is the cost of a request.
 type Cost struct {
-	Left []LeftOut // that the result would not hold, beyond what it leaves out now
-	Asks int       // decisions that would be open
-	Lost error     // why the route could not be taken then
+	Left []LeftOut // edits that the result would lose in addition
+	Asks int       // open decisions
+	Lost error     // why the route would be impossible
 }
 
 // Same reports whether two entries describe the same change.

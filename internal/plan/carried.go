@@ -12,20 +12,20 @@ import (
 // Uncommitted is uncommitted work that a join carries along. It is replayed like two commits that are never made: the
 // staged changes, and the other changes of files.
 type Uncommitted struct {
-	On     object.ID // the commit it was made on
-	Staged object.ID // a tree: all that the index holds
-	Files  object.ID // a tree: all that the files hold
-	Paths  []string  // those that are not as committed, as git names them
-	Parts  []Part    // of what it is made
+	On     object.ID // the commit it is based on
+	Staged object.ID // tree of the index
+	Files  object.ID // tree of the working files
+	Paths  []string  // modified paths, as git names them
+	Parts  []Part    // the parts it consists of
 
-	Seen map[string]fs.FileInfo // the files, just before they were read; those that are not there are not in it
+	Seen map[string]fs.FileInfo // states of the files just before they were read; absent files are missing
 }
 
 // What becomes of a path that is carried. The names are those of `recover --json`.
 const (
 	carriedSame     = "same"     // the join does not touch it
-	carriedJoined   = "joined"   // it is joined with the result
-	CarriedConflict = "conflict" // and a person decided how
+	carriedJoined   = "joined"   // joined with the result
+	CarriedConflict = "conflict" // a person decided
 )
 
 // CarriedPath is the outcome for one path with uncommitted work.
@@ -37,10 +37,10 @@ type CarriedPath struct {
 // Carried is uncommitted work merged onto a result.
 type Carried struct {
 	Of     *Uncommitted
-	Staged object.ID // trees: what the index is to hold,
-	Files  object.ID // and what the files are to hold
+	Staged object.ID // tree for the index
+	Files  object.ID // tree for the files
 	Paths  []CarriedPath
-	Asked  int // decisions
+	Asked  int // number of decisions
 }
 
 // Add adds a part unless it is empty.
@@ -70,7 +70,7 @@ func (u *Uncommitted) Holds(committed object.ID) Held {
 type Part struct {
 	Base, Tree object.ID
 	Subject    string
-	Staged     bool // it is to be staged again
+	Staged     bool // stage the path again
 }
 
 // Names returns the carried paths.
@@ -123,15 +123,15 @@ type Held struct {
 // change does not touch.
 type Layout struct {
 	Staged, Files object.ID // trees
-	Start         object.ID // the tree that the change starts from, without what goes and is not left alone
-	Paths         []string  // with uncommitted work that is not left alone, sorted
+	Start         object.ID // tree at the start of the change, without removed paths that have uncommitted work
+	Paths         []string  // sorted paths with uncommitted work that changes
 }
 
 // Laid is a layout with the work that it carries.
 type Laid struct {
 	*Layout
 	Of *Uncommitted
-	Is Held // all that index and files hold afterwards
+	Is Held // index and files afterwards
 }
 
 // beside reports whether a path must move because it contains, or is inside, a path that moves.

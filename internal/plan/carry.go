@@ -18,7 +18,7 @@ func (pn *Planner) node(ctx context.Context, u *Uncommitted, part Part) history.
 	if err != nil {
 		who = object.Signature{Name: "you"}
 	}
-	who.When, who.Zone = 0, "+0000" // the same work is the same commit
+	who.When, who.Zone = 0, "+0000" // equal work gives an equal commit
 	c := object.Commit{Tree: part.Base, Parents: []object.ID{u.On}, AuthorLine: who.String(), Committer: who,
 		Message: part.Subject + "\n"}
 	base := c
@@ -40,7 +40,7 @@ func (pn *Planner) Carry(ctx context.Context, j *Join, u *Uncommitted, resolve r
 	asked := map[string]bool{}
 	for _, part := range u.Parts {
 		same := c.Staged == c.Files
-		if part.Staged && !same { // other work came between: the index has it not
+		if part.Staged && !same { // unstaged work came between: the index lacks it
 			if c.Staged, err = pn.carryPart(ctx, j, u, part, c.Staged, asked, resolve); err != nil {
 				return err
 			}
@@ -84,7 +84,7 @@ func (pn *Planner) carriedPaths(c *Carried, base, result object.ID, asked map[st
 	if err != nil {
 		return err
 	}
-	work := map[string]object.Entry{} // as it was
+	work := map[string]object.Entry{} // entries before the change
 	for _, part := range c.Of.Parts {
 		if err := pn.Store.EachChange(part.Base, part.Tree,
 			func(c object.Change) { work[c.Path] = c.New }); err != nil {
@@ -112,7 +112,7 @@ func (pn *Planner) carriedPaths(c *Carried, base, result object.ID, asked map[st
 func (pn *Planner) lay(from object.ID, u *Uncommitted, to, staged, files object.ID) (l *Layout, err error) {
 	l = &Layout{}
 	alone := map[string]bool{}
-	moves := map[string]bool{} // all paths at which something changes, and their folders
+	moves := map[string]bool{} // all changing paths, and their folders
 	moving := func(path string) {
 		for ; path != "" && !moves[path]; path = Folder(path) {
 			moves[path] = true
@@ -179,7 +179,7 @@ func (pn *Planner) towards(tree, to object.ID, alone map[string]bool) (object.ID
 			put[c.Path] = c.New
 		}
 	}
-	if tree, err = pn.Store.Edit(tree, gone); err == nil { // first, as a folder can come where a file was
+	if tree, err = pn.Store.Edit(tree, gone); err == nil { // remove first: a folder can replace a file
 		tree, err = pn.Store.Edit(tree, put)
 	}
 	if err == nil && tree.IsZero() {

@@ -12,11 +12,11 @@ import (
 // Plan is the result of both routes, with a suggestion.
 type Plan struct {
 	Rebase, Merge *Join
-	Pick          *Join // alone, where commits are picked, or what git left half done is continued
+	Pick          *Join // the only route if commits are picked, or git's half-done operation is continued
 	Suggested     Route
-	Why           string // a sentence
+	Why           string // reason, as a sentence
 	Wanted        Wanted
-	Published     []Published // commits of yours that are on a remote: rewriting them disturbs others
+	Published     []Published // commits of yours that are on a remote
 }
 
 // Pushed reports whether a rebase would rewrite published commits.
@@ -25,9 +25,9 @@ func (pl *Plan) Pushed() bool { return len(pl.Published) > 0 }
 // Wanted is the route that the configuration selects, and the setting that does so.
 type Wanted struct {
 	Route   Route
-	Setting string // such as "pull.rebase is true"
+	Setting string // the setting that decided, such as "pull.rebase is true"
 
-	OnlyForward bool // pull.ff is only: git pull would refuse where there is anything to join
+	OnlyForward bool // pull.ff is only: git pull refuses anything but a fast-forward
 }
 
 // Plan computes both routes and suggests one. A pick has only one route. Plan writes nothing.

@@ -43,7 +43,7 @@ func Extra[T any](ctx context.Context, x *Extras, what string, do func(context.C
 		defer x.mu.Unlock()
 		x.took += time.Since(begun)
 	}()
-	o := outcome{err: limited.Err()} // no time was left: it does not begin
+	o := outcome{err: limited.Err()} // no time is left: do not begin
 	if o.err == nil {
 		ended := make(chan outcome, 1)
 		go func() {
@@ -98,9 +98,9 @@ func (x *Extras) NotLookedAt() []NotLookedAt {
 
 // Extras runs optional work and records what failed.
 type Extras struct {
-	Limit time.Duration // for all of them together
+	Limit time.Duration // time limit for all of them together
 
 	mu     sync.Mutex
-	took   time.Duration // for the position that was located last
+	took   time.Duration // time used for the last position
 	failed []NotLookedAt
 }

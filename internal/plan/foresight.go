@@ -22,7 +22,7 @@ func (f *Foresight) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 	if err != nil || !ok {
 		return nil, err
 	}
-	select { // one search after the other: what the one has read the next need not
+	select { // one search at a time, because the next one reuses what it read
 	case f.searching <- struct{}{}:
 		defer func() { <-f.searching }()
 	case <-ctx.Done():
@@ -99,7 +99,7 @@ func (f *Foresight) misfitTrees(p *Position, j *Join) (t misfit.Trees, ok bool, 
 	}
 	if p.Resumes() != nil && (len(p.Resumes().Merged) != 1 || p.SettlesOnly()) &&
 		p.Stuck.Left.Operation != vcs.Rebasing {
-		return t, false, nil // other commits than the two lines' are in it
+		return t, false, nil // the result contains commits of other lines
 	}
 	for _, one := range []struct {
 		commit object.ID
@@ -194,7 +194,7 @@ func (f *Foresight) MendsOf(ctx context.Context, p *Position, j *Join, list []Mi
 // Holding is a mend and the commit it becomes part of.
 type Holding struct {
 	misfit.Mend
-	In int // the step of the join; -1 for the one that holds all mends
+	In int // step of the join; -1 for the commit with all mends
 }
 
 // Holdings assigns each mend to a commit: the one of yours that adds the line or removes what their line uses, so that

@@ -24,37 +24,37 @@ func (e *StuckError) Error() string {
 // Stuck describes a half-done operation of git: its state and what is settled already.
 type Stuck struct {
 	Left    *vcs.Unfinished
-	On      vcs.Branch // the branch that it is done to
+	On      vcs.Branch // the branch it changes
 	Dirty   []vcs.Dirty
-	Open    []string // paths that are not settled
-	Marked  []string // of these, those in which some conflicts are settled already, between marks
-	Settled []string // paths that were in conflict and are settled
-	Resume  *Resume  // how it is continued; nil where Dorvik cannot
-	Why     string   // why it cannot
-	Notes   []string // what to know of its list before going on, as sentences
-	Runs    []string // commands that its list has run on the way
+	Open    []string // unsettled paths
+	Marked  []string // unsettled paths in which some conflicts are already settled
+	Settled []string // settled paths that were in conflict
+	Resume  *Resume  // how to continue; nil if Dorvik cannot
+	Why     string   // why Dorvik cannot continue
+	Notes   []string // remarks about its list, as sentences
+	Runs    []string // commands that its list already ran
 
-	Found   []settle.Decision      // of open files, what is settled between the marks
-	Held    *Uncommitted           // all that is not committed
-	Stand   object.ID              // a tree: what the index holds, with what is settled in files
-	Join    *merge.Result          // at which it stopped; nil where it is at none
-	trees   merge.Three[object.ID] // that this joins, where they are not those of commits
-	swapped bool                   // of a merge that a rebase makes: HEAD holds theirs, and what it joins is yours
-	stashed bool                   // of conflicts without an operation: they come from a stash
-	from    object.ID              // of a merge: the commit it joins with the last of the others
-	beside  object.ID              // a tree: beyond it what is staged is no part of any commit; zero where all of it is
+	Found   []settle.Decision      // decisions found between the marks of unsettled files
+	Held    *Uncommitted           // all uncommitted work
+	Stand   object.ID              // tree of the index, with what is settled in files
+	Join    *merge.Result          // the join at which it stopped; nil if none
+	trees   merge.Three[object.ID] // trees of that join, if they are not those of commits
+	swapped bool                   // HEAD is theirs, as in a merge made by a rebase
+	stashed bool                   // the conflicts come from a stash
+	from    object.ID              // for a merge: the commit that is joined with the last of the others
+	beside  object.ID              // tree: staged work beyond it belongs to no commit; zero if all belongs to one
 }
 
 // Resume describes how to continue a half-done operation.
 type Resume struct {
-	Merged  []object.ID   // a merge of the branch with these; else
-	From    object.ID     // of a merge of several: the branch with all of them but the last, in memory
-	Todo    []replay.Todo // commits that are still to be replayed
-	Onto    object.ID     // onto this
-	Begun   *merge.Begun  // of a merge
-	Message string        // of the merge commit
+	Merged  []object.ID   // commits that are merged into the branch
+	From    object.ID     // for several: the branch with all but the last, in memory
+	Todo    []replay.Todo // commits left to replay
+	Onto    object.ID     // new base of the commits
+	Begun   *merge.Begun  // a merge that was begun
+	Message string        // message of the merge commit
 
-	moves []branchMove // of other branches, once all is made
+	moves []branchMove // moves of other branches at the end
 }
 
 // HasConflicts reports whether the index has unmerged paths.
@@ -82,7 +82,7 @@ func (s *Stuck) openOf(c *merge.Conflict) (string, bool) {
 // pending reports whether the commit at which git stopped is not made yet.
 func (s *Stuck) pending() bool {
 	if s.Left.Operation != vcs.Rebasing || s.Left.Remade == nil ||
-		len(s.Left.Done) == 0 { // by patches, only git's index tells
+		len(s.Left.Done) == 0 { // when patches are applied, only git's index knows
 		return true
 	}
 	if s.Left.Done[len(s.Left.Done)-1].Verb.Joins() {
@@ -94,7 +94,7 @@ func (s *Stuck) pending() bool {
 // typedBetween returns text that the person typed between conflict markers, or an empty string.
 func (s *Stuck) typedBetween(q *settle.Question, first, second string) string {
 	headIs, otherIs := q.Yours, q.Theirs
-	// HEAD's half, which is first, is theirs
+	// The first half is HEAD's, which is theirs.
 	if s.Left.Operation == vcs.Rebasing && len(s.Left.Merged) == 0 || s.swapped || s.stashed {
 		headIs, otherIs = otherIs, headIs
 	}
@@ -241,21 +241,21 @@ func (s *Stuck) withoutFollowing() {
 // branchMove is the move of another branch in a rebase list.
 type branchMove struct {
 	move vcs.BranchMove
-	at   replay.Parent // where it goes
+	at   replay.Parent // new parent
 }
 
 // Prospect compares the ways to take over a half-done operation.
 type Prospect struct {
-	Asks    int // decisions that going on asks
-	More    int // commits that it replays after the one it stopped at
-	Kept    int // decisions that a join again keeps
+	Asks    int // decisions needed to continue
+	More    int // commits to replay after the current one
+	Kept    int // decisions that joining again keeps
 	Commits []StuckCommit
-	Dirty   int // files with edits beside it, which stay as they are
+	Dirty   int // files with other edits, which stay unchanged
 }
 
 // StuckCommit is a commit of the operation with its progress.
 type StuckCommit struct {
 	history.Node
 	State string    // done, stopped, to come
-	Now   object.ID // what it was made again as
+	Now   object.ID // the commit's new id
 }

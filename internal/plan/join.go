@@ -174,7 +174,7 @@ func (pn *Planner) mend(j *Join, mends []Mend) error {
 			after = t.Join(nil)
 		}
 		if after == now {
-			continue // somebody made the same edit meanwhile
+			continue // the commit already has the same edit
 		}
 		e.ID = pn.Store.Put(object.KindBlob, []byte(after))
 		if j.Tree, err = pn.Store.Edit(j.Tree, map[string]object.Entry{m.Path: e}); err != nil {
@@ -238,7 +238,7 @@ func (pn *Planner) Build(ctx context.Context, p *Position, j *Join) (Built, erro
 				if err != nil {
 					return b, err
 				}
-				if id != b.IDs[at.Step] { // what follows becomes part of it, and it stays for that branch alone
+				if id != b.IDs[at.Step] { // the next commit is squashed into it; only the other branch keeps it
 					at = replay.Parent{Step: -1, ID: id}
 				}
 			}

@@ -21,7 +21,7 @@ type Route string
 const (
 	Rebase Route = "rebase"
 	Merge  Route = "merge"
-	Pick   Route = "pick" // single commits of another line, brought onto yours
+	Pick   Route = "pick" // single commits of another line are replayed on yours
 )
 
 // Stop is a point of a route with conflicts: the whole merge, or one replayed commit.
@@ -30,7 +30,7 @@ type Stop struct {
 	Files  []*settle.File
 	Result *merge.Result
 
-	Uncommitted bool // the commit is made of what is not committed, and never goes anywhere
+	Uncommitted bool // the commit holds uncommitted work and is never published
 }
 
 // Mend is an edit to a file of the joined tree, made to let the check pass.
@@ -48,23 +48,23 @@ type Amends struct {
 // Join is the result of a route with the decisions made so far.
 type Join struct {
 	Route         Route
-	Refused       error         // why the route cannot be taken; the rest is then empty
-	Merge         *merge.Result // of a merge
-	Steps         []replay.Step // of a rebase
+	Refused       error         // why the route is impossible; the other fields are then empty
+	Merge         *merge.Result // result of a merge
+	Steps         []replay.Step // steps of a rebase
 	Stops         []Stop
-	Tree          object.ID // the joined tree, with stand-ins where Open is not 0
-	Open          int       // conflicts without a decision
+	Tree          object.ID // joined tree, with placeholders if Open is not 0
+	Open          int       // number of conflicts without a decision
 	Settled       int
-	Mended        []Mend         // applied
-	Lost          []Mend         // that fit no longer
-	Regenerations []Regeneration // files that are, or are to be, made again
+	Mended        []Mend         // mends that were applied
+	Lost          []Mend         // mends that no longer fit
+	Regenerations []Regeneration // generated files
 	Carried       *Carried
 
-	onto    object.ID      // of a pick: the commit that the first step stands on
-	work    *Uncommitted   // that is carried in the place of the position's; nil for that
+	onto    object.ID      // for a pick: parent of the first step
+	work    *Uncommitted   // uncommitted work to carry; nil for the position's
 	Plain   object.ID      // the joined tree before files were regenerated; zero if none was
-	mended  []Mend         // what those applied did to the joined texts
-	besides []merge.Remark // what is to be said that no file's merge says
+	mended  []Mend         // effects of the applied mends on the joined texts
+	besides []merge.Remark // remarks about the whole join
 }
 
 // Clean reports whether the route has no conflicts.
@@ -179,8 +179,8 @@ func (j *Join) MendHolder() (name string, ok bool) {
 // Built is the joined line as commits in memory.
 type Built struct {
 	Tip   object.ID
-	IDs   []object.ID // of a rebase: the new commit for each step, zero for those left out
-	Moves []builtMove // of other branches, made together with that of the branch
+	IDs   []object.ID // for a rebase: new commit of each step, zero for omitted ones
+	Moves []builtMove // moves of other branches, made together with the branch's
 }
 
 // builtMove moves another branch to the commit of a step or, if step is negative, to the commit to.
@@ -245,7 +245,7 @@ func Authors(commits []history.Node) []string {
 type Published struct {
 	history.Node
 	On  string
-	Who []string // others who have commits there, and so may have this one
+	Who []string // others with commits there, who may have this one
 }
 
 // String returns the id, the subject and the remote branch.
@@ -283,16 +283,16 @@ func DecidedIn(j *Join, all *settle.Decisions) (out []settle.Decision) {
 // Regeneration is a generated file that its command must generate again.
 type Regeneration struct {
 	Path    string
-	Command string // run in the file's folder
-	Made    bool   // for the very tree that is joined
-	Same    bool   // the command left it as it was
+	Command string // command, run in the file's folder
+	Made    bool   // the file was generated from the current joined tree
+	Same    bool   // the command did not change the file
 }
 
 // Made is the output of such a command for one joined tree.
 type Made struct {
 	Path    string    `json:"path"`
 	Command string    `json:"command"`
-	From    object.ID `json:"from"` // the joined tree it was made from
+	From    object.ID `json:"from"` // joined tree from which it was generated
 	Text    string    `json:"text"`
 }
 

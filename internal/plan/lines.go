@@ -13,16 +13,16 @@ import (
 type LineOrigin uint8
 
 const (
-	LineBase   LineOrigin = iota // as it was
-	LineYours                    // only yours has it so
-	LineTheirs                   // only theirs
-	LineJoined                   // both have it, or neither: it was made in joining
+	LineBase   LineOrigin = iota // the base's line
+	LineYours                    // only yours has the line
+	LineTheirs                   // only theirs has the line
+	LineJoined                   // both sides have the line, or the join made it
 )
 
 // Line is a line of a joined file.
 type Line struct {
 	Origin LineOrigin
-	Text   string // without its line end
+	Text   string // the line without its end
 }
 
 // Lines returns the lines of a file with their origins. ok is false if the path is no text.

@@ -17,12 +17,12 @@ type follower struct {
 
 	s        *Stuck
 	todo     []replay.Todo
-	at       replay.Parent            // where the list stands
-	labels   map[string]replay.Parent // that the list set on the way
-	chain    int                      // counts the lines that end a chain of commits which become part of one
-	squashed bool                     // a squash is in this chain
+	at       replay.Parent            // current position of the list
+	labels   map[string]replay.Parent // labels that the list set
+	chain    int                      // number of chains of squashed commits so far
+	squashed bool                     // the current chain contains a squash
 	moves    []branchMove
-	signOff  string // the line that signs off new commits; empty for none
+	signOff  string // sign-off line for new commits; empty for none
 }
 
 // follow follows the remaining lines. It stops at the first that Dorvik cannot follow, and sets Why.
@@ -52,7 +52,7 @@ var lines = map[vcs.Verb]func(*follower, context.Context, vcs.Command) error{
 
 // line follows one line of the list.
 func (f *follower) line(ctx context.Context, c vcs.Command) error {
-	if !c.Verb.Joins() && c.Verb != vcs.Drop { // the next chain begins
+	if !c.Verb.Joins() && c.Verb != vcs.Drop { // a new chain begins
 		f.squashed = false
 		f.chain++
 	}
@@ -188,10 +188,10 @@ func (f *follower) into(t *replay.Todo, c vcs.Command) {
 	switch {
 	case c.Verb == vcs.Squash:
 		t.Says.Does, t.Says.Text, f.squashed = replay.Adds, all, true
-	case c.Flag == "": // the message of the one before stays
-	case f.squashed: // in a chain with a squash it is put below, too
+	case c.Flag == "": // the first message stays
+	case f.squashed: // in a chain with a squash the message is appended, too
 		t.Says.Does, t.Says.Text = replay.Replaces, all
-	default: // -C takes the message of this one; -c, too, and has it edited
+	default: // -C uses this commit's message; -c also opens an editor
 		t.Says.Does, t.Says.Text = replay.Replaces, withoutMark(t.Commit.Message, "amend!")
 		if f.signOff != "" {
 			t.Says.Text = strings.TrimRight(object.WithTrailer(t.Says.Text, f.signOff), "\n")

@@ -40,7 +40,7 @@ func (pn *Planner) makeAnew(j *Join, decisions *settle.Decisions, made []Made) e
 		if err != nil {
 			return err
 		}
-		if !e.Mode.IsRegular() { // a later commit took it away
+		if !e.Mode.IsRegular() { // a later commit removed the file
 			continue
 		}
 		for _, one := range made {

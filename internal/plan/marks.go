@@ -30,7 +30,7 @@ func (rd *Reader) ConflictMarkers(ctx context.Context, remote, tip object.ID) (f
 	if err != nil {
 		return nil, 0, err
 	}
-	known := map[object.ID]bool{} // of contents, whether they hold marks
+	known := map[object.ID]bool{} // by content: whether it has marks
 	for _, n := range parted.Yours {
 		if err := ctx.Err(); err != nil {
 			return nil, read, err

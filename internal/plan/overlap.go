@@ -31,24 +31,24 @@ const (
 type Overlap struct {
 	Path     string
 	Kind     OverlapKind
-	Conflict merge.ConflictKind // of what is asked; empty if nothing is
-	From     string             // its name before one side renamed it, where the other changed it
+	Conflict merge.ConflictKind // kind of the conflict; empty if there is none
+	From     string             // old path, if one side renamed the file and the other changed it
 	Author   string
-	Decide   bool // it will need a decision
+	Decide   bool // a decision is needed
 
-	Counted bool // the lines are; CountLines does it
-	// changed lines: the larger of those added and removed; 0 for content that is not text
+	Counted bool // CountLines has counted the lines
+	// Yours and Theirs count changed lines: the larger of added and removed; 0 for content that is not text.
 	Yours, Theirs int
 	YoursWhole    bool
-	TheirsWhole   bool                        // the side changed it, but not line by line
-	changes       []merge.Three[object.Entry] // that the lines are counted of
+	TheirsWhole   bool                        // the side changed the file, but not line by line
+	changes       []merge.Three[object.Entry] // versions whose lines are counted
 }
 
 // Overlaps compares the changed files of both sides, closest edits first. Line counts are missing; see CountLines.
 func (pn *Planner) Overlaps(ctx context.Context, p *Position, j *Join) ([]Overlap, error) {
 	var out []Overlap
 	merged := j.Merge
-	if p.Resumes() != nil && p.Stuck.Left.Operation == vcs.Rebasing { // of its steps some are done already
+	if p.Resumes() != nil && p.Stuck.Left.Operation == vcs.Rebasing { // some steps of the rebase are done
 		var err error
 		if merged, err = pn.over(ctx, p.Divergence.Bases, p.Yours, p.Theirs); err != nil {
 			return nil, err
@@ -62,7 +62,7 @@ func (pn *Planner) Overlaps(ctx context.Context, p *Position, j *Join) ([]Overla
 		}
 		out = list
 	case j.Route == Pick:
-		// What a picked commit does not touch has nothing to do with it.
+		// Files that a picked commit does not touch do not matter.
 		at := map[string]int{}
 		for i := range j.Steps {
 			if j.Steps[i].Merge == nil {
@@ -167,7 +167,7 @@ func (rd *Reader) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap, 
 		o.changes = []merge.Three[object.Entry]{{Base: base, Yours: yours, Theirs: theirs}}
 		out = append(out, o)
 	}
-	// What a conflict also decides is not among what joined by itself.
+	// Paths in conflicts did not join by themselves.
 	placed := map[string]bool{}
 	for _, s := range j.Stops {
 		for _, c := range s.Result.Conflicts {
@@ -180,7 +180,7 @@ func (rd *Reader) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap, 
 	if err != nil {
 		return nil, err
 	}
-	named := len(files) <= 200 // names matter where people read them
+	named := len(files) <= 200 // renames are only found for lists that people read
 	for _, f := range files {
 		if placed[f.Path] {
 			continue
@@ -233,7 +233,7 @@ func (rd *Reader) overlapOf(p *Position, f merge.Joined, named bool) (Overlap, e
 		o.Kind, o.From = SameFile, f.From
 	}
 	if o.From != "" {
-		o.Kind = SameFile // the one changed what is in it, the other its name
+		o.Kind = SameFile // one side changed the content, the other the name
 	}
 	if o.Kind != OnlyTheirs || !named {
 		return o, nil

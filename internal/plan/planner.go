@@ -31,9 +31,9 @@ type Planner struct {
 
 	Scout *Scout // nil if none was sent out
 
-	unrelated bool // lines without a common ancestor may be joined, too
+	unrelated bool // allow joins of lines without a common ancestor
 	mu        sync.Mutex
-	typed     map[settle.Key]string // between conflict marks that git left, which still stand
+	typed     map[settle.Key]string // texts found between git's conflict marks
 }
 
 // New returns a planner over the objects of a repository. source may be nil in tests.
@@ -64,11 +64,11 @@ type Foresight struct {
 
 	mu      sync.Mutex
 	misfits map[misfit.Trees][]Misfit
-	sides   struct { // what they were searched in last
-		of   misfit.Trees // without what they are joined to
+	sides   struct { // cache of the last search
+		of   misfit.Trees // the trees without the target
 		read *misfit.Sides
 	}
-	searching chan struct{} // holds one while misfits are searched
+	searching chan struct{} // a lock: holds a value during a search for misfits
 }
 
 // AllowUnrelated permits joining lines without a common ancestor.
@@ -107,7 +107,7 @@ func (pn *Planner) Picking(ctx context.Context, home *Position, picks []object.I
 	if p.Divergence, err = history.Diverge(ctx, pn.Store, p.Yours, p.Theirs); err != nil {
 		return nil, err
 	}
-	apart := map[object.ID]bool{} // known not to be in your line
+	apart := map[object.ID]bool{} // commits known not to be in your line
 	for _, n := range p.Divergence.Theirs {
 		apart[n.ID] = true
 	}
@@ -126,7 +126,7 @@ func (pn *Planner) Picking(ctx context.Context, home *Position, picks []object.I
 		if apart[id] {
 			continue
 		}
-		// One of your own line can have been taken back since.
+		// A commit of your own line may have been reverted since.
 		since, err := history.Diverge(ctx, pn.Store, yours, id)
 		if err != nil {
 			return nil, err

@@ -15,8 +15,8 @@ import (
 // Blocked is the error for a situation in which the job cannot start. What describes it, Next is the next step.
 type Blocked struct {
 	What, Next string
-	Remedy     Remedy // what else a person can do
-	Waypoint   string // of UndoPushed
+	Remedy     Remedy // what a person can do instead
+	Waypoint   string // waypoint, for UndoPushed
 }
 
 // Remedy is what a person can do about a Blocked on purpose. Commands and screens name their own way to do it.
@@ -26,8 +26,8 @@ type Remedy int
 const (
 	NoRemedy      Remedy = iota
 	JoinUnrelated        // join two lines without a common ancestor
-	UndoPushed           // take a pushed join back
-	NameTheirs           // say which line is the other side
+	UndoPushed           // undo a pushed join
+	NameTheirs           // name the other side
 )
 
 func (b *Blocked) Error() string { return b.What + " " + b.Next }
@@ -37,27 +37,27 @@ type Position struct {
 	Branch        vcs.Branch
 	Yours, Theirs object.ID
 	Divergence    *history.Divergence
-	// on your line and once in theirs, which has been rewritten since; not among Parted.Yours
+	// TakenOut has commits of your line that were in theirs before it was rewritten. They are not in Parted.Yours.
 	TakenOut   []history.Node
 	Dirty      []vcs.Dirty
 	Asked      time.Time // when the remote was asked just now; zero if it was not
 	Known      time.Time // when it was last fetched from; zero if unknown
 	Unanswered error     // why the remote did not answer
 
-	Follows string // what the branch follows, where it is pushed to another that is joined instead
-	Beside  int    // commits of that which are in neither line
+	Follows string // the upstream, if another line is joined because the branch is pushed there
+	Beside  int    // commits of the upstream that are in neither line
 
-	Me        string             // the e-mail of the person at the keyboard; empty where it is not known
-	Elsewhere map[object.ID]bool // of theirs, commits of that person that were not made in this clone
+	Me        string             // e-mail of the person at the keyboard; empty if unknown
+	Elsewhere map[object.ID]bool // commits of theirs that the person made in another clone
 
-	Hidden func() (map[string]bool, error) // waits for what git was told not to look at; nil where it was not asked
+	Hidden func() (map[string]bool, error) // waits for the paths that git ignores on request; nil if not asked
 
-	Kind Kind // what it is a position of; nil stands for Following
-	// what git left half done, and is taken over: continued or, where it is Following, joined again
+	Kind Kind // kind of position; nil means Following
+	// Stuck is git's half-done operation: continued or, if Kind is Following, joined again.
 	Stuck    *Stuck
-	Requests replay.Requests // what is to become of single commits of yours
-	Carried  *Uncommitted    // what is to be brought along; nil where it stays as it is
-	Past     bool            // it is told afterwards: what is on a remote now need not have been there then
+	Requests replay.Requests // requests about single commits of yours
+	Carried  *Uncommitted    // uncommitted work to carry along; nil to leave it
+	Past     bool            // the position is in the past: remotes may have changed since
 }
 
 // Kind tells what a position is for. It is one of Following, *Picking, *Resuming, Returning and BringingBack.
@@ -68,16 +68,16 @@ type Following struct{}
 
 // Picking copies single commits onto your line. Position.Divergence.Theirs lists them, newest first.
 type Picking struct {
-	Home    *Position      // where the branch stands to its upstream
-	Own     []history.Node // the commits of your line that may have made their changes before
-	Counter string         // the waypoint of a join that this takes back; empty for a pick of somebody's commits
-	Parent  int            // against which parent a picked merge is meant, from 1
+	Home    *Position      // position of the branch relative to its upstream
+	Own     []history.Node // commits of your line that may have the same changes
+	Counter string         // waypoint of the join that this reverts; empty for a pick
+	Parent  int            // mainline parent of a picked merge, from 1
 }
 
 // Resuming continues an operation that was left half done.
 type Resuming struct {
 	Resume *Resume
-	Picks  *Picking // nil where it is a merge or a rebase
+	Picks  *Picking // nil for a merge or a rebase
 }
 
 // Returning moves the branch back to where it was before a waypoint.
@@ -183,7 +183,7 @@ func (p *Position) Trivial() Trivial {
 	case p.IsPick(), p.Resumes() != nil:
 		return NotTrivial
 	case p.MovesBack():
-		return FastForward // to what was before
+		return FastForward // an undo goes to the state before
 	case len(p.Divergence.Theirs) == 0:
 		return UpToDate
 	case len(p.Divergence.Yours) == 0:

@@ -39,7 +39,7 @@ func (pn *Planner) Published(ctx context.Context, j *Join) (out []Published, err
 				return nil, err
 			}
 		}
-		for _, p := range n.Parents { // what holds a commit holds those before it
+		for _, p := range n.Parents { // a branch with a commit has its ancestors
 			if on[p] == "" {
 				on[p] = on[n.ID]
 			}

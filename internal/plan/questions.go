@@ -7,12 +7,12 @@ import (
 
 // Attributed is a conflict with the commits that made its two edits.
 type Attributed struct {
-	Stop     int // among the stops of the join
+	Stop     int // index among the join's stops
 	File     *settle.File
 	Question *settle.Question
-	Yours    history.Node // zero where no commit is known
+	Yours    history.Node // zero if no commit is known
 	Theirs   history.Node
-	More     [2]int           // further commits that made the edits of yours, and of theirs
+	More     [2]int           // number of further commits behind yours' and theirs' edits
 	Decision *settle.Decision // nil while it is open
 }
 
@@ -44,7 +44,7 @@ func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) 
 
 // attributeOne finds the commits of the two edits.
 func (pn *Planner) attributeOne(p *Position, q *Attributed) (err error) {
-	var yours, theirs []string // the lines each edit made
+	var yours, theirs []string // the lines of each edit
 	if c := q.Question; !c.Whole() {
 		yours = q.File.Text.Yours[c.Place.Yours.Lo:c.Place.Yours.Hi]
 		theirs = q.File.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
@@ -88,7 +88,7 @@ func (j *Join) Preferred(decisions *settle.Decisions, prefer []settle.Way) (out 
 					continue
 				}
 				w, ok := settle.Prefer(c, prefer)
-				if ok && !(w == settle.Anew && stop.Uncommitted) { // what goes nowhere is not regenerated
+				if ok && !(w == settle.Anew && stop.Uncommitted) { // uncommitted files are not regenerated
 					seen[c.Key] = true
 					out = append(out, settle.Decision{Key: c.Key, Way: w})
 				}

@@ -14,9 +14,9 @@ import (
 type Source interface {
 	vcs.Settings
 	vcs.Lines
-	// Uncommented is a prepared message without its comments.
+	// Uncommented returns a prepared message without its comments.
 	Uncommented(ctx context.Context, text string) (string, error)
-	// Alone reports whether no two objects of the repository share the first digits of one of some ids.
+	// Alone reports whether the first digits of each id are unambiguous in the repository.
 	Alone(ctx context.Context, ids []object.ID, digits int) (bool, error)
 }
 
@@ -24,10 +24,10 @@ type Source interface {
 type Reader struct {
 	Store  *object.Overlay
 	Source Source
-	digits atomic.Int32 // of an id, as people are shown it
+	digits atomic.Int32 // digits of an id on screens
 
 	mu         sync.Mutex
-	annotators map[[2]object.ID]*history.Annotator // by the newest and the oldest commit
+	annotators map[[2]object.ID]*history.Annotator // annotators, by newest and oldest commit
 }
 
 // Tree returns the tree of a commit.

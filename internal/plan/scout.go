@@ -13,14 +13,14 @@ import (
 // later.
 type Scout struct {
 	Store *object.Overlay
-	Done  <-chan struct{} // closed when all is known
+	Done  <-chan struct{} // closed when the scout is done
 	Stop  context.CancelFunc
 
-	yours, theirs object.ID // what it took for the two lines; set with the following
+	yours, theirs object.ID // the tips that the scout used; valid when parted is closed
 	divergence    *history.Divergence
-	parted        chan struct{} // closed when these are known
-	trees         misfit.Trees  // that were looked into
-	sides         *misfit.Sides // what of them could misfit; nil where it was not read
+	parted        chan struct{} // closed when yours and theirs are known
+	trees         misfit.Trees  // trees that were searched
+	sides         *misfit.Sides // names in them that can misfit; nil if not read
 }
 
 // SendOut starts a scout for two revisions. Empty ones mean HEAD and its upstream. resolve returns the zero id for
@@ -35,7 +35,7 @@ func SendOut(ctx context.Context, store *object.Overlay, resolve func(rev string
 	}
 	go func() {
 		defer close(done)
-		_ = caught.Do(func() error { // what fails here fails again where it is asked for, and is told there
+		_ = caught.Do(func() error { // an error here occurs again when the result is needed, and is reported there
 			if base := s.part(ctx, resolve(yours), resolve(theirs)); !base.IsZero() {
 				s.look(ctx, base)
 			}
@@ -54,7 +54,7 @@ func (s *Scout) part(ctx context.Context, yours, theirs object.ID) (base object.
 	}
 	d, err := history.Diverge(ctx, s.Store, s.yours, s.theirs)
 	if err != nil {
-		return base // it is told where it is asked for
+		return base // the error is reported when the result is needed
 	}
 	s.divergence = d
 	if len(d.Yours) > 0 && len(d.Theirs) > 0 && len(d.Bases) > 0 {
@@ -88,7 +88,7 @@ func (s *Scout) PartOf(yours, theirs object.ID) *history.Divergence {
 	}
 	<-s.parted
 	if s.yours != yours || s.theirs != theirs {
-		s.Stop() // it is after something else
+		s.Stop() // the scout searches for another position
 		return nil
 	}
 	return s.divergence

@@ -13,7 +13,7 @@ import (
 
 // Standing describes how yours and theirs relate: what is so, what it means, and what to do.
 type Standing struct {
-	Well             bool // there is nothing to be mended
+	Well             bool // nothing needs mending
 	Head, Text, Next string
 }
 
@@ -132,7 +132,7 @@ func (pn *Planner) KnowMe(ctx context.Context, p *Position) {
 			moves = pn.Source.Reflog(ctx, p.Branch.Tracking)
 		}
 		from := max(0, len(moves)-most)
-		brought := slices.IndexFunc(moves[from:], func(m vcs.RefMove) bool { // the first that has it
+		brought := slices.IndexFunc(moves[from:], func(m vcs.RefMove) bool { // the first move that brought it
 			has, err := history.IsAncestor(ctx, pn.Store, n.ID, m.To)
 			return err == nil && has
 		})

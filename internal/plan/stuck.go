@@ -76,7 +76,7 @@ func (re *Resumer) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, 
 		return base, yours, theirs, false, err
 	}
 	if s.Left.Stopped.IsZero() || !s.pending() && len(s.Open) == 0 || len(s.Open) == 0 && s.Stand == head {
-		return base, yours, theirs, false, nil // what it stopped at has been committed, or dropped
+		return base, yours, theirs, false, nil // the commit at which it stopped was committed or dropped
 	}
 	c, err := re.p.Store.Commit(s.Left.Stopped)
 	if err != nil {
@@ -165,7 +165,7 @@ func (re *Resumer) readMarked(s *Stuck, f *settle.File, path string) ([]merge.Te
 	one, other, blocks, whole := markedSides(text)
 	switch {
 	case !whole:
-		return nil, nil // the marks are not as git writes them: all of it is asked
+		return nil, nil // the marks are not git's: the whole file is in conflict
 	case blocks == 0:
 		s.Open = slices.DeleteFunc(s.Open, func(p string) bool { return p == path })
 		s.Settled = append(s.Settled, path)
@@ -328,7 +328,7 @@ func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error 
 		}
 	case s.Stand == head.Tree: // nothing is staged
 	case s.Left.Amend == s.Left.Head && last >= 0 && f.todo[last].Commit.ID == s.Left.Head:
-		f.todo[last].Stands, f.todo[last].Tree = false, s.Stand // staged at an edit, so it goes into that commit
+		f.todo[last].Stands, f.todo[last].Tree = false, s.Stand // the work was staged at an edit, so it goes into that commit
 	default:
 		s.beside = head.Tree
 	}
@@ -384,7 +384,7 @@ func (re *Resumer) made(s *Stuck, r *Resume) error {
 		if err != nil {
 			return err
 		}
-		if len(c.Parents) != 1 || len(list) > len(s.Left.Done) { // not as a list makes them
+		if len(c.Parents) != 1 || len(list) > len(s.Left.Done) { // a list does not make such commits
 			break
 		}
 		list = append(list, replay.Todo{Stands: true, Commit: history.Node{ID: at, Commit: c}})
@@ -429,7 +429,7 @@ func (re *Resumer) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err er
 				s.Why = "its list has a commit that joins lines"
 				return nil
 			}
-			one := *n // as a commit of what it changed against that parent
+			one := *n // view the merge as a commit on that parent
 			against = n.Parents[s.Left.Parent-1]
 			one.Parents = []object.ID{against}
 			node = history.Node{ID: re.p.Store.PutCommit(&one), Commit: &one}
@@ -465,7 +465,7 @@ func (re *Resumer) reverse(ctx context.Context, n history.Node, of, against obje
 	if err != nil {
 		return n, err
 	}
-	who.When, who.Zone = n.Committer.When, n.Committer.Zone // the same opposite is the same commit
+	who.When, who.Zone = n.Committer.When, n.Committer.Zone // equal reverts give equal commits
 	what := of.String()
 	if !against.IsZero() {
 		what += fmt.Sprintf(", reversing\nchanges made to %s", against)
@@ -484,7 +484,7 @@ func (re *Resumer) Edits(s *Stuck, beyond object.ID) (*Uncommitted, error) {
 	}
 	base, files := s.Stand, s.Held.Files
 	open := map[string]object.Entry{}
-	for _, p := range s.Open { // what stands there are marks
+	for _, p := range s.Open { // the files contain marks
 		e, err := re.p.Store.Find(base, p)
 		if err != nil {
 			return nil, err
@@ -549,7 +549,7 @@ func (re *Resumer) DecidedIn(ctx context.Context, s *Stuck, anew bool) ([]settle
 	for was, is := range s.Left.Remade {
 		from, err := re.p.Store.Commit(was)
 		if err != nil {
-			continue // no more here
+			continue // no further conflicts here
 		}
 		to, err := re.p.Store.Commit(is)
 		if err != nil || len(from.Parents) != 1 || len(to.Parents) != 1 {

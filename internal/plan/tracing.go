@@ -15,13 +15,13 @@ import (
 
 // Cause is a decision that caused an error.
 type Cause struct {
-	Stop   int // among those of the join
+	Stop   int // index among the join's stops
 	Key    settle.Key
 	Path   string
 	Way    settle.Way
-	Commit history.Node // that was replayed there; zero for a merge
+	Commit history.Node // the replayed commit; zero for a merge
 
-	Missing string // a name that the way leaves out; empty where the line itself is as it was settled
+	Missing string // a name that the decision left out; empty if the decision made the line itself
 }
 
 // CausesOf returns, for each reported place, the decision that caused the error, or nil. That is the decision that put
@@ -29,7 +29,7 @@ type Cause struct {
 func (rd *Reader) CausesOf(j *Join, decisions *settle.Decisions, places []diagnose.Place) ([]*Cause, error) {
 	out := make([]*Cause, len(places))
 	decisions = decisions.Indexed()
-	for s := len(j.Stops) - 1; s >= 0; s-- { // what was settled last stands
+	for s := len(j.Stops) - 1; s >= 0; s-- { // the last decision counts
 		stop := &j.Stops[s]
 		if stop.Uncommitted {
 			continue
@@ -61,8 +61,8 @@ func (rd *Reader) CausesOf(j *Join, decisions *settle.Decisions, places []diagno
 // traced is the effect of the decisions on one file at a stop.
 type traced struct {
 	path  string
-	lines map[int]*settle.Question    // of the joined text, from 1, by whose way they stand there
-	names map[string]*settle.Question // by whose way something of that name is not defined
+	lines map[int]*settle.Question    // by line of the joined text, from 1: the question that decided it
+	names map[string]*settle.Question // by name: the question whose decision left its definition out
 }
 
 func (rd *Reader) tracedIn(j *Join, f *settle.File, decisions *settle.Decisions) (*traced, error) {

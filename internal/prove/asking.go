@@ -19,10 +19,10 @@ type asking struct {
 	s *Asker
 
 	on      on
-	known   []object.ID               // trees as which it was agreed to, the latest first
-	filters []string                  // commands that git runs, too
-	mine    func() map[object.ID]bool // commits that were made here, by the person
-	went    int                       // commits that were looked at
+	known   []object.ID               // trees on which it was agreed to, newest first
+	filters []string                  // filter commands that git runs, too
+	mine    func() map[object.ID]bool // the person's own commits, made here
+	went    int                       // number of commits visited
 }
 
 // mostLooked limits the number of commits searched. Older changes count as those of others.
@@ -31,13 +31,13 @@ const mostLooked = 20_000
 // about returns the files to ask about for a command.
 func (a *asking) about(ctx context.Context, t *Terms) (out []Unagreed, err error) {
 	changes, err := a.s.Planner.Store.Changes(a.known[0], a.on.tree)
-	if err != nil { // the tree that was agreed to is gone: all is new
+	if err != nil { // the tree that was agreed to is gone: everything counts as new
 		if changes, err = a.s.Planner.Store.Changes(object.ID{}, a.on.tree); err != nil {
 			return nil, err
 		}
 	}
 	only, narrow := check.Recipes(t.Command.Steps)
-	var sources []object.Change // what is asked about where something names it
+	var sources []object.Change // sources, which ask only if a recipe names them
 	for _, c := range changes {
 		e, name := c.New, c.Path
 		if e.Absent() {
@@ -92,7 +92,7 @@ func (a *asking) unagreed(ctx context.Context, c object.Change) (*Unagreed, erro
 	for _, tree := range a.known {
 		e, err := a.s.Planner.Store.Find(tree, c.Path)
 		if err != nil {
-			continue // it is gone
+			continue // the file is gone
 		}
 		known = append(known, e)
 	}
@@ -177,7 +177,7 @@ func (a *asking) seen(tree object.ID) (bool, error) {
 		}
 		if c.New.Mode.IsRegular() {
 			if data, err := a.s.Planner.Store.Blob(c.New.ID); err != nil || len(data) > largestRecipe {
-				return false, err // nobody has read that
+				return false, err // the person has not read that
 			}
 		}
 		lines := map[string]bool{}
@@ -262,7 +262,7 @@ func (a *asking) hands(ctx context.Context, path string, from object.ID,
 		}
 		same, before, err := a.parentWith(c, path, e)
 		switch {
-		case err != nil: // history ends in a shallow clone's boundary
+		case err != nil: // a shallow clone ends here
 			all = false
 		case !same.IsZero():
 			queue = append(queue, same)
@@ -291,8 +291,8 @@ func (a *asking) parentWith(c *object.Commit, path string, e object.Entry) (same
 
 // bounds of what is read to see which sources recipes name.
 const (
-	largestRecipe = 1 << 20  // bytes of one
-	mostOfRecipes = 64 << 20 // of all: past that every source counts as named
+	largestRecipe = 1 << 20  // largest recipe that is read, in bytes
+	mostOfRecipes = 64 << 20 // bytes of all recipes; above it every source counts as named
 )
 
 // named returns the changed files that the commands mention, directly or through recipes and scripts.
@@ -311,7 +311,7 @@ func (a *asking) named(ctx context.Context, lines string, only bool, files []obj
 	if len(asked) == 0 || only && lines == "" {
 		return nil, nil
 	}
-	ids := map[string]object.ID{} // of files that nothing was found to name yet
+	ids := map[string]object.ID{} // sources that no recipe names yet
 	var paths []string
 	var todo []object.ID
 	if err := a.s.Planner.Store.EachChange(object.ID{}, a.on.tree, func(f object.Change) {
@@ -358,7 +358,7 @@ func (a *asking) named(ctx context.Context, lines string, only bool, files []obj
 func (ak *Asker) byHand(ctx context.Context, p *plan.Position) map[object.ID]bool {
 	mine := map[object.ID]bool{}
 	for _, m := range ak.Repo.Reflog(ctx, "HEAD") {
-		if MadeByHand(m.Why) && !strings.HasPrefix(m.Why, "cherry-pick") { // that is of somebody else, as a rule
+		if MadeByHand(m.Why) && !strings.HasPrefix(m.Why, "cherry-pick") { // a cherry-picked commit is usually somebody else's
 			mine[m.To] = true
 		}
 	}

@@ -19,7 +19,7 @@ import (
 type Builds struct {
 	merge.Three[*bool]
 	Joined *bool
-	Unrun  []string // sentences: why one of them was not run
+	Unrun  []string // sentences about checks that were not run
 }
 
 // Verdict explains whose change breaks the build. It is empty if that is not known or the result passes.
@@ -145,7 +145,7 @@ func (pr *Prover) builds(ctx context.Context, p *plan.Position, terms *Terms, na
 	}
 	r, err := pr.runSteps(ctx, co.Dir, terms.Command, terms.Command.StepsOf(), tree, func(string) {}, nil)
 	if err != nil || !r.Passed && (len(at.Lacks) > 0 || unknownCommand(r) != "") {
-		return nil, err // a failure there tells nothing of the code
+		return nil, err // a failure of the checkout says nothing about the code
 	}
 	return &r.Passed, nil
 }

@@ -84,7 +84,7 @@ func (pr *Prover) RunCheck(ctx context.Context, p *plan.Position, c check.Comman
 	}
 	now.steps = r.Steps
 	pr.last = now
-	// A part of it tells nothing of how long all takes.
+	// The time of a part does not predict the time of the whole.
 	part := slices.ContainsFunc(r.Steps, func(one check.Step) bool { return one.First != "" || one.Known })
 	return r, at, pr.Ledger.KeepCheck(ledger.Checked{Tree: tree, Command: c.Line(), Passed: r.Passed, Took: r.Took},
 		r.Passed || !part)
@@ -101,7 +101,7 @@ func (pr *Prover) environments(ctx context.Context) (env, left []string, err err
 	keep, err := pr.Repo.Values(ctx, "dorvik.checkEnv", false)
 	var names []string
 	for _, k := range keep {
-		if k.Own { // a repository cannot ask for them
+		if k.Own { // only the person's own settings can request variables
 			names = append(names, strings.Fields(k.Value)...)
 		}
 	}
@@ -133,7 +133,7 @@ func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit
 type LaidOut struct {
 	In      *vcs.Checkout
 	Lacks   []string
-	install string // the command that installs what the project depends on, where that is not there; or empty
+	install string // command that installs missing dependencies; or empty
 }
 
 // furnish checks out submodules and lists what is missing.

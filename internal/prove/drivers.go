@@ -23,7 +23,7 @@ func (dr *Drivers) Attributes(ctx context.Context) (below, above *attr.Rules) {
 	if !dr.outside.known {
 		below, above := dr.readAttributes(ctx)
 		if ctx.Err() != nil {
-			return nil, nil // cancelled: the join ends, and the next one asks again
+			return nil, nil // cancelled: the next join asks again
 		}
 		dr.outside = outsideAttributes{true, below, above}
 	}
@@ -70,7 +70,8 @@ func (dr *Drivers) Drive(ctx context.Context, name, path string, base, yours, th
 	if err != nil {
 		return nil, merge.NotDefined, err
 	}
-	// The person's own yes is to the command: not to files of the repository that it names, which others can change.
+	// The person's own setting permits the command, but not files of the repository that it names: others can change
+	// those.
 	if (len(d.With) > 0 || !dr.ownYes(ctx, "dorvik."+name+".agreed")) && (dr.Agreed == nil || !dr.Agreed(d.String())) {
 		return nil, merge.NotAgreed, nil
 	}
@@ -84,7 +85,7 @@ func (dr *Drivers) Drive(ctx context.Context, name, path string, base, yours, th
 // MergeDriver is a merge driver from the configuration.
 type MergeDriver struct {
 	Name, Command string
-	With          []string // files of the repository that it names, and that these name: "<id> <path>"
+	With          []string // files of the repository that it names, directly or indirectly: "<id> <path>"
 }
 
 // String returns the text by which the driver is agreed to: its command and the files it mentions.

@@ -63,7 +63,7 @@ func (pr *Prover) FindFailing(ctx context.Context, p *plan.Position, terms *Term
 	if err != nil {
 		return nil, err
 	}
-	lo, hi := -1, len(all)-1 // that passes, or is theirs; that does not
+	lo, hi := -1, len(all)-1 // index of a commit that passes or is theirs, and of one that fails
 	for i, one := range all {
 		if one.Passed != nil && !*one.Passed {
 			hi = i
@@ -87,7 +87,7 @@ func (pr *Prover) FindFailing(ctx context.Context, p *plan.Position, terms *Term
 			hi = mid
 		}
 	}
-	if hi >= 0 && all[hi].Passed == nil { // it took too long, which is not kept
+	if hi >= 0 && all[hi].Passed == nil { // the check timed out; such a result is not kept
 		all[hi].Passed = new(bool)
 	}
 	return all, nil

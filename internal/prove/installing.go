@@ -14,9 +14,9 @@ import (
 // installs lists how projects install their dependencies into a folder that is not committed.
 var installs = []struct {
 	manifest, folder string
-	needs            func(manifest string) bool // nil where the manifest alone says so
-	onlyLikeHere     bool                       // only where the person's working tree has the folder
-	by               []lockedBy                 // the first whose file is there
+	needs            func(manifest string) bool // nil if the manifest alone decides
+	onlyLikeHere     bool                       // only if the person's working tree has the folder
+	by               []lockedBy                 // the first whose file exists is used
 }{
 	{"package.json", "node_modules", needsNode, false, []lockedBy{{"package-lock.json", "npm ci"},
 		{"npm-shrinkwrap.json", "npm ci"}, {"pnpm-lock.yaml", "pnpm install --frozen-lockfile"},

@@ -15,7 +15,7 @@ import (
 // Pair is a commit of yours and one of theirs that break together. A commit is zero if it was not found.
 type Pair struct {
 	Yours, Theirs history.Node
-	Runs          int // checks that it took to find them
+	Runs          int // number of checks it took
 }
 
 // Found reports whether both commits are known.
@@ -53,9 +53,9 @@ func (pr *Prover) FindPair(ctx context.Context, p *plan.Position, terms *Terms, 
 		return out, nil
 	}
 	atMost := halvings(len(yours)) + halvings(len(theirs))
-	fails := func(i, k int) (bool, error) { // with the first of either side, these numbers of them
+	fails := func(i, k int) (bool, error) { // the check with the first i and k commits of the sides
 		if i == 0 || k == 0 {
-			return false, nil // one side alone
+			return false, nil // one side alone passes
 		}
 		out.Runs++
 		told(out.Runs, atMost)
@@ -63,7 +63,7 @@ func (pr *Prover) FindPair(ctx context.Context, p *plan.Position, terms *Terms, 
 		return !passed, err
 	}
 	first := func(n int, fails func(i int) (bool, error)) (int, error) {
-		lo, hi := 0, n // that many pass, and that many do not
+		lo, hi := 0, n // lo commits pass, hi do not
 		for hi-lo > 1 {
 			mid := (lo + hi) / 2
 			bad, err := fails(mid)

@@ -17,18 +17,18 @@ import (
 // Unchecked is a joined result with the way to check it.
 type Unchecked struct {
 	Built        plan.Built
-	Terms        *Terms // what it is checked by, and what that goes by; nil where no check was found
-	Agreed       bool   // it may be run
+	Terms        *Terms // the check and its consent; nil if no check was found
+	Agreed       bool   // the check may run
 	Misfits      []plan.Misfit
-	Holds        []plan.Holding // the mends, with what each becomes part of
-	Mends        []misfit.Mend  // of them, where it is certain what to do
-	MayHold      []int          // steps of a rebase that could hold all of those, too
-	Regeneration bool           // files must be regenerated before it is checked
-	ToMake       []*Terms       // by these commands
-	MayMake      bool           // which were agreed to before
-	Passed       *check.Report  // an earlier run on the same tree; nil if there is none that passed
-	Each         []Each         // how the new commits stand, as far as that is known
-	// every commit is to be checked
+	Holds        []plan.Holding // the mends, and the commit each belongs to
+	Mends        []misfit.Mend  // the certain ones of them
+	MayHold      []int          // rebase steps that could hold all of them
+	Regeneration bool           // files must be regenerated before the check
+	ToMake       []*Terms       // commands that regenerate them
+	MayMake      bool           // the commands have consent
+	Passed       *check.Report  // a passed run on the same tree; nil if none
+	Each         []Each         // known results of the new commits
+	// WantsEach is set if every commit must be checked.
 	WantsEach bool
 	State     ledger.State
 }
@@ -94,11 +94,11 @@ func (pr *Prover) passedBefore(tree object.ID, c check.Command, r *check.Report)
 type Proof struct {
 	Result check.Report
 	Places []diagnose.Place
-	Texts  map[string][]plan.Line // of the files with places
-	Lacks  []string               // what the checkout was without, as clauses
-	// the project's own command that installs what it depends on, where that is not there; or empty
+	Texts  map[string][]plan.Line // texts of the files with findings
+	Lacks  []string               // what the checkout lacked, as clauses
+	// Install is the project's command that installs missing dependencies; or empty.
 	Install   string
-	Unchecked string // why nothing was checked, as a sentence; empty where it was
+	Unchecked string // why nothing was checked, as a sentence; or empty
 	State     ledger.State
 
 	WantsEach bool
@@ -115,7 +115,7 @@ func (pr *Prover) Prove(ctx context.Context, p *plan.Position, terms *Terms, tip
 	if err != nil {
 		return nil, err
 	}
-	if terms.Tree != tree { // something else was shown
+	if terms.Tree != tree { // the person agreed to another tree
 		return nil, fmt.Errorf("the check “%s” was agreed to for another joined result; look at it again",
 			terms.Command.Line())
 	}
@@ -124,7 +124,7 @@ func (pr *Prover) Prove(ctx context.Context, p *plan.Position, terms *Terms, tip
 	}
 	var all []string
 	r, at, err := pr.RunCheck(ctx, p, terms.Command, tip, func(l string) {
-		if len(all) < mostOutput { // the first cause comes first
+		if len(all) < mostOutput { // keep the beginning: it has the first cause
 			all = append(all, l)
 		}
 		each(l)

@@ -23,7 +23,7 @@ type Repository interface {
 	vcs.Keeper
 	vcs.Checkouts
 	Where() vcs.Where
-	// Inside is the path of a file that the system keeps under a name.
+	// Inside returns the path of a file in the system's own folder.
 	Inside(ctx context.Context, name string) (string, error)
 }
 
@@ -35,7 +35,7 @@ type Prover struct {
 	Drivers *Drivers
 	Asker   *Asker
 
-	last lastRun // of the check on what is joined
+	last lastRun // last run of the check on the joined tree
 }
 
 // New returns a prover.
@@ -56,12 +56,12 @@ type Asker struct {
 type Drivers struct {
 	Repo    Repository
 	Planner *plan.Planner
-	Agreed  func(line string) bool // to a command that is run; nil where nothing is kept
+	Agreed  func(line string) bool // reports consent to a command; nil if none is kept
 	Limit   time.Duration
 
 	mu      sync.Mutex
 	outside outsideAttributes
-	names   struct { // of the files of a tree, the last that was asked for
+	names   struct { // cache: file names of the last tree
 		in object.ID
 		of *check.Naming
 	}

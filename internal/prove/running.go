@@ -17,7 +17,7 @@ import (
 
 // limits restricts a check. Zero means no limit.
 type limits struct {
-	time   time.Duration // dorvik.checkTime: minutes, or with a unit
+	time   time.Duration // dorvik.checkTime: minutes, or a number with a unit
 	memory int           // dorvik.checkMemory, in MB of address space for each process
 }
 
@@ -62,7 +62,7 @@ func (pr *Prover) runSteps(ctx context.Context, dir string, c check.Command, ste
 	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
 		emit(fmt.Sprintf("dorvik: it took longer than %v and was ended (dorvik.checkTime)", l.time))
 		r.Passed, r.Exit = false, -1
-		return r, nil // not kept: another time it may be quicker
+		return r, nil // do not keep it: the next run may be faster
 	}
 	if err != nil {
 		return r, err
@@ -105,13 +105,13 @@ const mostOutput = 100_000
 type lastRun struct {
 	tree   object.ID
 	steps  []check.Step
-	output []string // of the step that failed, if one did
+	output []string // output of the failed step
 }
 
 // failed reports whether the check failed in a step.
 func (l *lastRun) failed(line string) bool {
 	for i, one := range l.steps {
-		if one.Ran && !one.Passed { // a part of the step after it, or a step
+		if one.Ran && !one.Passed { // a partial run, or a whole step
 			for i < len(l.steps)-1 && l.steps[i].First != "" {
 				i++
 			}
@@ -181,7 +181,7 @@ func (pr *Prover) whereMeet(ctx context.Context, p *plan.Position, dir, step str
 	if len(folders) < fewPackages {
 		return "", nil
 	}
-	var sides [2][]string // what each changed is what the other has not
+	var sides [2][]string // commits that only one side has
 	for i, commit := range []object.ID{p.Theirs, p.Yours} {
 		from, err := pr.Planner.Tree(commit)
 		if err != nil {

@@ -23,23 +23,23 @@ import (
 // others.
 type Terms struct {
 	Command check.Command
-	Makes   string      // a file that it regenerates, in the folder of which it runs; empty for a check
-	Filter  string      // of files, by its name, that git runs as it writes them; empty for a check
-	Tree    object.ID   // that it is to run on
+	Makes   string      // file that the command regenerates in its folder; empty for a check
+	Filter  string      // name of a filter that git runs; empty for a check
+	Tree    object.ID   // tree on which it will run
 	Filters []string    // "name: command"
-	Before  bool        // the command was agreed to before
-	Asks    []Unagreed  // what others changed since, and can be run
-	stood   []object.ID // trees that were there before anything of theirs came: agreed to with the first agreement
-	shown   []object.ID // trees of theirs of which all that could be run is in what is asked about
+	Before  bool        // the person agreed to the command before
+	Asks    []Unagreed  // runnable files that others changed since
+	stood   []object.ID // trees without theirs; the first agreement includes them
+	shown   []object.ID // trees of theirs whose runnable files are all in Asks
 }
 
 // Unagreed is a file that others changed since the last agreement and the command may run.
 type Unagreed struct {
 	Path    string
-	Was, ID object.ID      // zero where it was not there, and where it is there no more
-	By      []history.Node // their commits that changed it, the newest first; none where that cannot be told
+	Was, ID object.ID      // ids before and after; zero if absent
+	By      []history.Node // their commits that changed it, newest first; none if unknown
 
-	Change struct{ From, To string } // the texts, where both can be read
+	Change struct{ From, To string } // old and new text, if both are readable
 }
 
 // Lines calls each for the removed and added lines, without line ends.
@@ -105,8 +105,8 @@ func (dr *Drivers) ownYes(ctx context.Context, key string) bool {
 // on is a tree with the commits it was made from.
 type on struct {
 	tree   object.ID
-	yours  object.ID   // the commit that is the person's own line
-	others []object.ID // commits of others that it holds, too
+	yours  object.ID   // tip of the person's own line
+	others []object.ID // commits of others in the tree
 }
 
 // joinedOn returns the tree of a join or of one of its commits.
@@ -137,7 +137,7 @@ func (ak *Asker) TermsOf(ctx context.Context, c check.Command, tree object.ID, p
 // termsFor completes terms with a known command.
 func (ak *Asker) termsFor(ctx context.Context, t *Terms, p *plan.Position, o on) (*Terms, error) {
 	t.Tree = o.tree
-	var lines []string // of the filters that run, too, as the checkout is made
+	var lines []string // filters that run while the checkout is made
 	if t.Filter == "" {
 		filters, err := ak.Repo.Values(ctx, `^filter\..*\.(smudge|process)$`, true)
 		if err != nil {
@@ -152,7 +152,7 @@ func (ak *Asker) termsFor(ctx context.Context, t *Terms, p *plan.Position, o on)
 	}
 	known := ak.Ledger.Agreements.On(t.line())
 	t.Before = ak.Ledger.Agreements.Has(t.line())
-	if len(known) == 0 && p != nil { // what there was before theirs came was there to be run all along
+	if len(known) == 0 && p != nil { // the person could already run what was there before theirs
 		for _, commit := range []object.ID{p.Base(), p.Yours} {
 			if commit.IsZero() {
 				continue
@@ -209,7 +209,7 @@ func (ak *Asker) MayFilter(ctx context.Context, p *plan.Position, tree object.ID
 // mayRun returns an *UnagreedError if a command may not run on another tree.
 func (ak *Asker) mayRun(ctx context.Context, t *Terms, p *plan.Position, o on) error {
 	if o.tree == t.Tree {
-		return nil // it is what was shown
+		return nil // the person saw this version
 	}
 	there, err := ak.again(ctx, t, p, o)
 	if err != nil {

@@ -22,7 +22,7 @@ func (pr *Prover) LayOut(ctx context.Context, p *plan.Position, tip object.ID) (
 	if err != nil {
 		return "", err
 	}
-	pr.last = lastRun{} // what passed there may be changed by hand
+	pr.last = lastRun{} // the person may have changed what passed
 	co, err := pr.checkout(ctx, "check", tip, func(string) {})
 	if err != nil {
 		return "", err
@@ -32,8 +32,8 @@ func (pr *Prover) LayOut(ctx context.Context, p *plan.Position, tip object.ID) (
 
 // Tried lists what the person changed in that checkout.
 type Tried struct {
-	Mends []plan.Mend // of texts that are in the joined tree
-	Other []string    // what else is not as it was: new files, binaries, what is gone
+	Mends []plan.Mend // edits of texts in the joined tree
+	Other []string    // other changes: new files, binaries, deleted files
 }
 
 // TriedIn finds these changes.

@@ -17,7 +17,7 @@ import (
 type Adrift struct {
 	Tip     object.ID
 	Commits []history.Node // newest first
-	Since   time.Time      // when the newest was made
+	Since   time.Time      // time of the newest
 }
 
 // Sentence describes the commits.
@@ -46,7 +46,7 @@ func (w *Workspace) Adrift(ctx context.Context) (*Adrift, error) {
 	if err != nil || len(loose) == 0 {
 		return nil, err
 	}
-	again := map[string]bool{} // who made what, when: a commit made again keeps that
+	again := map[string]bool{} // key of author, date and subject, which a replayed commit keeps
 	for _, n := range w.Planner.Below(b.Tip, adriftLine) {
 		again[n.AuthorLine] = true
 	}
@@ -54,7 +54,7 @@ func (w *Workspace) Adrift(ctx context.Context) (*Adrift, error) {
 	for _, id := range loose {
 		isLoose[id] = true
 	}
-	for _, id := range loose { // the newest that is not made again, and what it stands on
+	for _, id := range loose { // start at the newest one that was not replayed
 		out := &Adrift{Tip: id}
 		for _, n := range w.Planner.Below(id, adriftLine) {
 			if !isLoose[n.ID] {

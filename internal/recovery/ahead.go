@@ -19,13 +19,13 @@ import (
 
 // Brief summarises the repository for a shell prompt.
 type Brief struct {
-	Branch   string // empty on none
+	Branch   string // empty if HEAD is detached
 	Upstream string
-	Yours    int       // commits that are not there
-	Theirs   int       // commits that are not here, as of the last fetch
-	HalfDone string    // what git, or Dorvik, left half done
-	Joined   bool      // accepted here, and not pushed
-	Known    time.Time // when the remote was last fetched from; zero if unknown
+	Yours    int       // commits that the remote lacks
+	Theirs   int       // commits that the branch lacks, as of the last fetch
+	HalfDone string    // half-done operation of git or Dorvik
+	Joined   bool      // joined here, not pushed
+	Known    time.Time // time of the last fetch; zero if unknown
 }
 
 // Brief reads local data only. It does not contact the remote or examine files.
@@ -95,7 +95,7 @@ func (s *Session) Ahead(ctx context.Context, p *plan.Position, tree object.ID,
 type News struct {
 	Commits int
 	By      []string
-	Went    bool // what was there before is there no more
+	Went    bool // earlier commits are gone from the remote
 }
 
 // AskQuietly fetches and returns what is new on the upstream. It returns nil if nothing is new or the remote does not

@@ -19,7 +19,7 @@ import (
 type LeftAside struct {
 	ID    object.ID
 	When  time.Time
-	Paths []string // that it changes
+	Paths []string // paths that it changes
 }
 
 // LeftAside returns the newest such entry that was not restored, or nil.
@@ -31,7 +31,7 @@ func (s *Session) LeftAside(ctx context.Context) (*LeftAside, error) {
 		out := &LeftAside{ID: m.To, When: m.When}
 		c, err := s.Planner.Store.Commit(m.To)
 		if err != nil || len(c.Parents) < 2 {
-			continue // cleared since, or of another form
+			continue // the stash is gone or has another form
 		}
 		base, err := s.Planner.Tree(c.Parents[0])
 		if err != nil {

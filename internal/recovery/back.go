@@ -20,8 +20,8 @@ import (
 // WayBack describes how to undo an entry of the logbook.
 type WayBack struct {
 	Waypoint *ledger.Waypoint
-	Since    []history.Node // on the branch now, and made after it: they are left behind, under a waypoint of their own
-	Pushed   string         // the remote's branch that keeps what was made
+	Since    []history.Node // later commits of the branch: the undo leaves them behind under a new waypoint
+	Pushed   string         // remote branch that has the join
 }
 
 // Direct reports whether a plain undo is possible: nothing came after it and it was not pushed.
@@ -76,7 +76,7 @@ func (s *Session) WayBack(ctx context.Context, name string) (*WayBack, error) {
 		if b.Tip == w.Before {
 			return nil, &plan.Blocked{What: w.Branch + " is there already.", Next: "Nothing was changed."}
 		}
-		// It went back further by other means: what it leaves then is what it is at.
+		// The branch already moved back further: it leaves its current tip.
 		if out.Since, err = history.Only(ctx, s.Planner.Store, b.Tip, w.Before); err != nil {
 			return nil, err
 		}

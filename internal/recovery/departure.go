@@ -13,19 +13,19 @@ import (
 
 // Departure lists what is known before a push.
 type Departure struct {
-	Commits int               // that the push adds to the remote
-	Left    []plan.LeftOut    // what the joined result does not hold
-	Marks   []plan.MarkerFile // files with conflict marks, in any commit that goes
-	Read    int               // files that were looked into for them
-	Asked   time.Time         // when the remote was asked where it is
-	Moved   bool              // it is no longer where this was joined
-	Gone    bool              // it is there no more
-	Silent  error             // why it did not answer
+	Commits int               // commits that the push adds
+	Left    []plan.LeftOut    // edits that the result lacks
+	Marks   []plan.MarkerFile // files with conflict marks, in any pushed commit
+	Read    int               // files that were searched for marks
+	Asked   time.Time         // time at which the remote was asked
+	Moved   bool              // the remote branch moved after the join
+	Gone    bool              // the remote branch is gone
+	Silent  error             // why the remote did not answer
 
-	Touched *change.Touched // on disk, where something is joined
+	Touched *change.Touched // files on disk that the join changes
 
-	Others []lookback.Other // those who have commits on their side
-	Pull   []string         // what the next pull of others does for them, in sentences
+	Others []lookback.Other // authors of commits on their side
+	Pull   []string         // sentences about the next pull of others
 }
 
 // Mended returns how many of the left-out lines a mend changed.
@@ -51,7 +51,7 @@ func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 			return nil, err
 		}
 	}
-	if p.Resumes() != nil { // it goes onto the branch; whether it can be pushed is another question
+	if p.Resumes() != nil { // continuing only changes the branch; pushing is separate
 		since := p.Yours
 		if j.Route == plan.Rebase {
 			since = p.Theirs
@@ -76,7 +76,7 @@ func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 	d.Silent, d.Asked = err, time.Now()
 	switch {
 	case err != nil:
-	case to.Tracking != up.Branch.Tracking: // it is new there
+	case to.Tracking != up.Branch.Tracking: // the branch is new at the remote
 		d.Moved = !at.IsZero()
 	case at.IsZero():
 		d.Gone = true

@@ -73,7 +73,7 @@ func overGit(repo *git.Repo, store *object.Overlay) *Workspace {
 // not checked out.
 func submoduleContains(ctx context.Context, dir string, older, newer object.ID) bool {
 	if _, err := os.Lstat(filepath.Join(dir, ".git")); err != nil {
-		return false // not present: git would answer for the repository around it
+		return false // not cloned: git would answer for the repository around it
 	}
 	sub, err := git.Open(ctx, dir)
 	if err != nil {

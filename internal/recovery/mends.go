@@ -43,13 +43,13 @@ func (m *Mends) Take(j *plan.Join, held []plan.Holding) (before *plan.TakenMends
 			return nil, err
 		}
 		list := byPlace[at]
-		if at.in >= 0 { // the line may be elsewhere in that commit
+		if at.in >= 0 { // the line may have another number in that commit
 			list = slices.Clone(list)
 			lines := diff.Lines(text)
 			for i := range list {
 				list[i].Line = slices.Index(lines, list[i].Before[0]) + 1
 			}
-			list = slices.DeleteFunc(list, func(one misfit.Mend) bool { return one.Line == 0 }) // it is mended there
+			list = slices.DeleteFunc(list, func(one misfit.Mend) bool { return one.Line == 0 }) // the mend is already there
 		}
 		after := misfit.Apply(text, list)
 		if !ok || after == text {

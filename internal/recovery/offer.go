@@ -17,7 +17,7 @@ import (
 
 // Offer is an action that solves a problem, once the person agrees.
 type Offer struct {
-	Does string // as an action: "follow origin/main"
+	Does string // the action, such as "follow origin/main"
 	do   func(ctx context.Context, s *Session) error
 }
 
@@ -52,7 +52,7 @@ func (w *Workspace) withoutUpstream(ctx context.Context, b vcs.Branch) error {
 		return &plan.Blocked{What: what,
 			Next: "There is no remote here either: name one with “git remote add origin ADDRESS”."}
 	}
-	for _, remote := range remotes { // the usual one first
+	for _, remote := range remotes { // the usual remote first
 		at, err := w.Repo.Ref(ctx, "refs/remotes/"+string(remote)+"/"+b.Name)
 		if err == nil && !at.IsZero() {
 			return blockedBy(what, fmt.Sprintf("%s/%s has the same name, so it likely belongs to it: follow that, "+
@@ -177,12 +177,12 @@ func (w *Workspace) lastBranch(ctx context.Context) (on string) {
 			on = name
 		}
 	}
-	if on == "" { // it never left the branch that it began on
+	if on == "" { // HEAD never left its branch
 		if names, err := w.Repo.Names(ctx); err == nil {
 			for _, n := range names {
 				if name, ok := strings.CutPrefix(n.Full, "refs/heads/"); ok {
 					if on != "" {
-						return "" // which of them is not told
+						return "" // it is unknown which one
 					}
 					on = name
 				}

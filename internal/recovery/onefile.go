@@ -20,9 +20,9 @@ import (
 
 // OneFile is three versions of one file to settle, without their repository.
 type OneFile struct {
-	Name    string                // in the project: its ending tells the language
+	Name    string                // path in the project; its ending determines the language
 	Content merge.Three[[]byte]   // nil if there is none
-	Who     merge.Three[LastEdit] // of yours and theirs, as far as it is known
+	Who     merge.Three[LastEdit] // last edits of yours and theirs, if known
 }
 
 // LastEdit is the author and the reason of a version.
@@ -51,14 +51,14 @@ func OpenOneFile(ctx context.Context, under string, f OneFile) (*Session, error)
 	}
 	s, err := OpenSession(ctx, dir)
 	if err == nil {
-		s.Planner.Files.Maker, s.Planner.Files.Alone = nil, true // there is no project around it
+		s.Planner.Files.Maker, s.Planner.Files.Alone = nil, true // there is no repository around the file
 	}
 	return s, err
 }
 
 // clearOld removes old unfinished files.
 func clearOld(under string) {
-	entries, _ := os.ReadDir(under) // there may be none
+	entries, _ := os.ReadDir(under) // the folder may be missing
 	for _, e := range entries {
 		if info, err := e.Info(); err == nil && time.Since(info.ModTime()) > unsettledFor {
 			os.RemoveAll(filepath.Join(under, e.Name()))

@@ -69,7 +69,7 @@ func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 		return err
 	}
 	if b.Name == "" || b.Tip.IsZero() {
-		_, err := s.Locate(ctx, false) // which says what is in the way
+		_, err := s.Locate(ctx, false) // the error says what prevents it
 		return err
 	}
 	if _, err := s.Planner.Picking(ctx, plan.Alone(b, b.Tip), picks, parent); err != nil {
@@ -127,7 +127,7 @@ func (s *Session) counterOf(ctx context.Context, picks []object.ID) (string, err
 // *StuckError where nobody said yet what is to become of that.
 func (s *Session) Home(ctx context.Context, fetch bool) (home *plan.Position, err error) {
 	taking := s.Repo.Busy() != ""
-	if !taking && s.Ledger.State().TakeOver != "" { // conflicts without an operation only the index tells of
+	if !taking && s.Ledger.State().TakeOver != "" { // only the index records conflicts without an operation
 		st, serr := s.Workspace.Stuck(ctx)
 		if serr != nil {
 			return nil, serr

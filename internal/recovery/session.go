@@ -33,7 +33,7 @@ type Session struct {
 	Mends *Mends
 
 	sharing       *sharing
-	toldNotLooked int // how many of those not looked at were told
+	toldNotLooked int // number of remarks about foresight that were reported
 }
 
 // OpenSession opens the repository that contains a folder. It completes or undoes a change that an earlier process did
@@ -156,11 +156,11 @@ func reflog(p *plan.Position, j *plan.Join, subject string) string {
 // Pushed is the outcome of a push.
 type Pushed struct {
 	Tip      object.ID
-	Holds    object.ID    // what the remote said it holds afterwards
+	Holds    object.ID    // the remote's tip afterwards, as reported
 	Refusal  *vcs.Refusal // nil if it was accepted
-	Said     []string     // by the hook here, and by the server
-	Unsure   bool         // it failed, and the remote did not say whether it holds the tip anyway
-	WentBack bool         // the join was undone, to be made again on what is new
+	Said     []string     // messages of the local hook and the server
+	Unsure   bool         // the push failed, and it is unknown whether the remote has the tip anyway
+	WentBack bool         // the join was undone, to be repeated with the new commits
 }
 
 // PushTip pushes without force and then asks the remote what it holds. If somebody pushed first, it undoes the join so
@@ -229,7 +229,7 @@ func (s *Session) confirm(ctx context.Context, p *plan.Position, to vcs.Dest, ou
 	case at == out.Tip:
 		out.Refusal = nil
 	case r.Kind == vcs.Behind && r.Raced() && at == p.Upstream().Theirs && p.Upstream().Branch.To() == to:
-		r.Kind = vcs.Busy // nothing is new there: it was the lock
+		r.Kind = vcs.Busy // nothing is new there: the branch was locked
 	}
 }
 
@@ -242,7 +242,7 @@ func (s *Session) gone(ctx context.Context, to vcs.Dest) (bool, error) {
 	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
 	var refused *vcs.Refusal
 	if errors.As(err, &refused) {
-		return false, nil // the push will say why
+		return false, nil // the push reports why
 	}
 	return err == nil && at.IsZero(), err
 }

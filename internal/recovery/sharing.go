@@ -162,7 +162,7 @@ func (sh *sharing) share(ctx context.Context, remote vcs.Remote, list []settle.D
 		var refusal *vcs.Refusal
 		_, err = sh.workspace.Repo.Push(ctx, remote, sharedRef, commit)
 		if errors.As(err, &refusal) && refusal.Kind == vcs.Behind {
-			continue // a colleague was first
+			continue // a colleague pushed first
 		}
 		if err != nil {
 			return err
@@ -228,7 +228,7 @@ func (sh *sharing) prune(tree object.ID) (object.ID, error) {
 	}
 	age := map[string]time.Time{}
 	for _, c := range all {
-		d, _ := sh.readShared(c.New.ID) // what is none is the oldest
+		d, _ := sh.readShared(c.New.ID) // an unreadable decision counts as the oldest
 		age[c.Path] = d.When
 	}
 	slices.SortFunc(all, func(a, b object.Change) int { return age[a.Path].Compare(age[b.Path]) })
@@ -248,7 +248,7 @@ func (sh *sharing) forgetDecisions(keys ...settle.Key) (int, error) {
 
 // recall implements settle.Files.Recall: it returns your earlier decision or a colleague's.
 func (sh *sharing) recall(k settle.Key) (r settle.Recollection, ok bool) {
-	for _, d := range sh.ledger.State().Decisions.List { // it is decided in this one
+	for _, d := range sh.ledger.State().Decisions.List { // this recovery already decided it
 		if d.Key == k {
 			return r, false
 		}

@@ -96,7 +96,7 @@ func (s *Session) anew(ctx context.Context, st *plan.Stuck, fetch bool) (*plan.P
 	}
 	p.Stuck = st
 	beyond := object.ID{}
-	if st.Join != nil { // what is staged beyond the join comes along as it is
+	if st.Join != nil { // work that is staged beyond the join comes along unchanged
 		if beyond, err = s.Planner.Resumer.JoinedAs(st); err != nil {
 			return nil, err
 		}

@@ -20,11 +20,11 @@ type Survey struct {
 	Plan     *plan.Plan
 	Overlap  []plan.Overlap
 	State    ledger.State
-	InTheWay *change.OverwriteError // nil where nothing is
-	Ahead    *plan.Carried          // what would become of uncommitted work that is in the way
+	InTheWay *change.OverwriteError // nil if nothing is in the way
+	Ahead    *plan.Carried          // what carrying would do to the uncommitted work
 	Aside    *LeftAside             // work that a pull left in the stash
-	Marks    []plan.MarkerFile      // conflict marks that are committed in yours already
-	Drivers  []prove.MergeDriver    // merge drivers that would run if they were agreed to
+	Marks    []plan.MarkerFile      // conflict marks already committed in yours
+	Drivers  []prove.MergeDriver    // merge drivers that would run with consent
 	Below    []history.Node         // the common ancestor, and the one before it
 }
 
@@ -111,11 +111,11 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 	v.State = s.Ledger.State()
 	v.Below = s.Planner.Below(v.Position.Base(), 2)
 	if part != nil {
-		so := *v.Position // uncommitted work is added to the other while this is drawn
+		so := *v.Position // a copy, because uncommitted work is added to the original concurrently
 		part(&so, v.Below)
 	}
 	v.Position.Hidden = s.WorkTree.AskHidden(ctx)
-	told := make(chan error, 1) // git is asked for this while the routes are worked out
+	told := make(chan error, 1) // ask git while the routes are computed
 	go func() { told <- s.shown(ctx, v.Position, v.Below) }()
 	if v.Plan, err = s.Planner.Plan(ctx, v.Position, &v.State.Decisions, progress); err != nil {
 		return nil, err
@@ -139,7 +139,7 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 	if v.Aside, err = s.LeftAside(ctx); err != nil {
 		return nil, err
 	}
-	const few = 100 // of more, Push tells
+	const few = 100 // with more commits, Push reports it
 	if up := v.Position.Upstream(); len(up.Divergence.Yours) > 0 && len(up.Divergence.Yours) <= few {
 		if v.Marks, _, err = s.Planner.ConflictMarkers(ctx, up.Theirs, up.Yours); err != nil {
 			return nil, err
@@ -180,9 +180,9 @@ type Glance struct {
 	Position *plan.Position
 	Overlap  []plan.Overlap
 	Misfits  []plan.Misfit
-	InTheWay *change.OverwriteError // nil where nothing is
-	Kept     *ledger.State          // of an unfinished recovery; nil if there is none
-	InUse    bool                   // a session is open here, and what is kept is not known
+	InTheWay *change.OverwriteError // nil if nothing is in the way
+	Kept     *ledger.State          // state of an unfinished recovery; nil if none
+	InUse    bool                   // another session holds the store, so its state is unknown
 }
 
 // Glance examines the repository. With fetch it asks the remote first. It writes nothing else.

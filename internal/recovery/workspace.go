@@ -27,17 +27,17 @@ type Workspace struct {
 	History  *lookback.History
 
 	mover  func(l *ledger.Ledger, p *prove.Prover) change.Mover
-	shared *[]object.ID // trees of decisions of colleagues; nil where they were not looked up
+	shared *[]object.ID // trees of colleagues' decisions; nil if not read
 }
 
 // Adapter connects a repository of some version-control system with a Workspace.
 type Adapter struct {
 	Repo  vcs.System
-	Store *object.Overlay // over its objects
+	Store *object.Overlay // overlay on the repository's objects
 
 	WorkTree func(p *plan.Planner) change.WorkTree
 	Mover    func(p *plan.Planner, l *ledger.Ledger, prover *prove.Prover, tree change.WorkTree) change.Mover
-	// Contains reports whether a repository within this one has a commit in the history of another.
+	// Contains reports whether a submodule's commit is an ancestor of another one.
 	Contains func(ctx context.Context, path string, older, newer object.ID) bool
 }
 
@@ -138,12 +138,12 @@ func (w *Workspace) ask(ctx context.Context, p *plan.Position) error {
 			continue
 		}
 		if err := w.Repo.Fetch(ctx, remote); err != nil {
-			if locked := (*vcs.LockedError)(nil); ctx.Err() != nil || errors.As(err, &locked) { // it did answer
+			if locked := (*vcs.LockedError)(nil); ctx.Err() != nil || errors.As(err, &locked) { // the remote answered
 				return err
 			}
 			p.Unanswered = err
 		} else if w.shares(ctx) {
-			_ = w.fetchShared(ctx, remote) // what is here already serves
+			_ = w.fetchShared(ctx, remote) // on failure use the decisions that are here
 		}
 	}
 	if p.Unanswered == nil {
@@ -161,7 +161,7 @@ func (w *Workspace) destination(ctx context.Context, p *plan.Position) error {
 	}
 	at, err := w.Repo.Ref(ctx, b.Dest.Tracking)
 	if err != nil || at.IsZero() && b.Upstream != "" {
-		return err // it is pushed there for the first time
+		return err // the first push creates the branch
 	}
 	p.Follows = b.Upstream
 	if up, err := w.Repo.Ref(ctx, b.Tracking); err == nil && !up.IsZero() && b.Tracking != "" {
