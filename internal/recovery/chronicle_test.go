@@ -77,7 +77,7 @@ func TestWhatACommitIsToThePerson(t *testing.T) {
 	tm.mine.Git("tag", "v1", "HEAD~2")
 	now := tm.chronicle()
 	for _, line := range []string{"◐ <main> yours two yours, not pushed\n", "◑ theirs one not in your branch yet\n",
-		"◐ same change yours, not pushed; same change as “same change” of", "○ <v1> base where the lines part\n"} {
+		"◐ same change yours, not pushed; same change as “same change” of", "○ <v1> start where the lines part\n"} {
 		assert.Contains(t, now, line)
 	}
 
@@ -136,7 +136,7 @@ func TestAHistoryBesideAnOpenSession(t *testing.T) {
 	c, err := w.History.Chronicle(t.Context())
 	require.NoError(t, err)
 	require.ErrorIs(t, c.Untold, ledger.ErrInUse)
-	assert.Contains(t, told(t, w, c), "base")
+	assert.Contains(t, told(t, w, c), "start")
 	_, err = w.History.Story(t.Context(), "")
 	require.ErrorIs(t, err, ledger.ErrInUse)
 	s.Close()

@@ -30,11 +30,8 @@ const base = "one\ntwo\nthree\nfour\nfive\n"
 
 func newTeam(t *testing.T) *team {
 	gittest.Isolate(t)
-	remote := gittest.New(t, "--bare")
-	seed := gittest.New(t)
-	seed.Commit("base", "f", base, "g", "g\n", "d/h", "h\n")
-	seed.Git("push", "-q", remote.Dir, "main")
-	return &team{t, remote, remote.Clone(), remote.Clone()}
+	remote, mine, other := gittest.Team(t, "f", base, "g", "g\n", "d/h", "h\n")
+	return &team{t, remote, mine, other}
 }
 
 func (tm *team) session() *Session {

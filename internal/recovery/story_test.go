@@ -185,7 +185,7 @@ func TestPickedCommits(t *testing.T) {
 	assert.Equal(t, 3, d.Commits, "yours, and the picked ones")
 	_, err = s.Accept(ctx, v.Position, j, b, change.Consent{})
 	require.NoError(t, err)
-	assert.Equal(t, "two\none\nmine\nbase", tm.mine.Git("log", "--format=%s"))
+	assert.Equal(t, "two\none\nmine\nstart", tm.mine.Git("log", "--format=%s"))
 	require.NoError(t, s.Pick(ctx, []string{"night"}, 0))
 	require.NoError(t, s.Ledger.DropPick())
 	assert.Empty(t, s.Ledger.State().Picks)
