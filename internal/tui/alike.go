@@ -28,7 +28,7 @@ type alikeScreen struct {
 type alike struct {
 	name  string
 	picks []pickedWay
-	out   []settle.Piece // that it leaves out
+	out   []settle.Piece // pieces that the way leaves out
 }
 
 // pickedWay is a way of one conflict.
@@ -80,7 +80,7 @@ func (a *alikeScreen) findGroups(q *plan.Attributed) {
 			a.add(w.Label()+", "+g.name, g.in, func(*settle.Question) settle.Way { return w })
 		}
 	}
-	if len(a.groups) > 9 { // as many as there are digits
+	if len(a.groups) > 9 { // there are nine digits
 		a.groups = a.groups[:9]
 	}
 }
@@ -186,7 +186,7 @@ func (a *alikeScreen) view(w, h int) term.Page {
 			fmt.Sprint(i+1)).Add(term.Plain, "  "+g.name).
 			Fit(max(40, w/2)).Add(term.Plain, words.Count(len(g.picks), "conflict", "conflicts"))
 		rows := []term.Line{l.Then(leavesOut(g.out, ", "))}
-		if rows[0].Width() > w { // what is lost is never what is cut
+		if rows[0].Width() > w { // what would be lost must not be cut off
 			rows = []term.Line{l, term.Line{}.Fit(max(40, w/2)).Then(leavesOut(g.out, ""))}
 		}
 		for _, l := range rows {

@@ -25,18 +25,18 @@ type annotateScreen struct {
 	reads  besides
 	commit object.ID
 	path   string
-	joined bool            // the commit stands for the joined result, which is not made yet
-	from   *annotateScreen // what one came from by going back in time
+	joined bool            // the commit is the joined result, which does not exist yet
+	from   *annotateScreen // the screen before going back in time
 
 	text   []string
 	words  [][]term.Tinted
-	lines  []origin // of the text; without a commit until it is found
+	lines  []origin // origin of each line; without a commit until found
 	nodes  map[object.ID]history.Node
-	mine   map[object.ID]term.Mark // commits of the recovery at hand
+	mine   map[object.ID]term.Mark // commits of the current recovery
 	found  *findings
 	done   bool
 	list   list
-	shares bool // the list of authors is shown where there is no room for both
+	shares bool // show the list of authors instead of the text
 }
 
 // origin is the origin of a line.

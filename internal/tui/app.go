@@ -112,8 +112,8 @@ func (a *app) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	a.notice = strings.TrimSpace(a.notice + " " + a.s.TakeNotice())
 	a.choose.fit()
 	a.check.taken = nil
-	a.join, a.questions, a.rewrite = nil, nil, false // what was agreed to was about what stood there then
-	if a.pos.Resumes() != nil {                      // there is nothing to be chosen
+	a.join, a.questions, a.rewrite = nil, nil, false // consent was about the earlier state
+	if a.pos.Resumes() != nil {                      // there is only one route
 		a.route = a.plan.Suggested
 		return a.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(a.plan.Suggested) }, a.joined)
 	}
@@ -143,7 +143,7 @@ func (a *app) countRest() tea.Cmd {
 	return a.newBeside().start(func(ctx context.Context) (then, error) {
 		err := a.s.Planner.CountLines(ctx, counted)
 		return func() tea.Cmd {
-			if len(a.overlap) == len(list) && &a.overlap[0] == &list[0] { // else one looked again meanwhile
+			if len(a.overlap) == len(list) && &a.overlap[0] == &list[0] { // otherwise the position was read again meanwhile
 				a.overlap = counted
 				if a.join != nil {
 					a.joinedAlone = joinedAlone(a.overlap, a.questions)
@@ -187,7 +187,7 @@ func (a *app) watch() tea.Cmd {
 // resume continues where an earlier run ended.
 func (a *app) resume() tea.Cmd {
 	if a.pos.Trivial() == plan.UpToDate && a.st.Accepted != nil {
-		if a.notice != "" { // it stands on Look, which is passed by
+		if a.notice != "" { // the notice is shown on Look, which is skipped
 			a.flash = term.Warning(a.notice)
 		}
 		if a.flash == nil {
@@ -243,7 +243,7 @@ func (a *app) failure(err error) tea.Cmd {
 		a.flash = term.Text(term.Plain, "Cancelled. Nothing was changed.")
 	case errors.As(err, &blocked) && a.under == screen(a.look), a.pos == nil:
 		a.goTo(&opening{job: a.job, why: err})
-	case errors.As(err, &published): // it came here without having been confirmed
+	case errors.As(err, &published): // the person has not confirmed it yet
 		a.goTo(a.choose)
 		a.route = plan.Rebase
 		a.choose.confirm(published.Commits)

@@ -12,7 +12,7 @@ import (
 // besides runs read-only work beside the screen and its task, any number at a time.
 type besides struct {
 	stop context.CancelFunc
-	// does work, caught, and tells whether the screen was left meanwhile
+	// do runs work, recovers panics, and reports whether the person left the screen meanwhile.
 	do func(work func(context.Context) error) (left bool, err error)
 }
 

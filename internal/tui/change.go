@@ -19,12 +19,12 @@ import (
 type changeScreen struct {
 	f        *frame
 	file     lookback.ChangedFile
-	what     string // whose change it is
+	what     string // the commit or conflict that the change belongs to
 	lines    []lookback.ChangeLine
 	old, new [][]term.Tinted
 	text     bool
 	scroll   term.Scroll
-	authors  func() tea.Cmd // of its lines, as they are after it
+	authors  func() tea.Cmd // shows the authors of the new lines
 }
 
 // openChange reads a file's change and shows it. authors annotates its lines.

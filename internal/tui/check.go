@@ -24,43 +24,43 @@ import (
 type checkScreen struct {
 	job *job
 	checkState
-	who  *whoBuilds // nil before the joined code failed
+	who  *whoBuilds // set after the joined code failed
 	pair prove.Pair
 
-	watching bool // for another check in the settings
+	watching bool // waiting for a change of the settings
 
-	taken *plan.TakenMends // what there was before mends were taken at last; nil where none were
+	taken *plan.TakenMends // state before the last mends; nil if there were none
 }
 
 // checkState is what is known of the check of one joined result.
 type checkState struct {
-	terms     *prove.Terms // nil where no check was found
+	terms     *prove.Terms // nil if no check was found
 	ready     bool         // the command is known
 	agreed    bool
-	eaching   bool // it is checked commit by commit
+	eaching   bool // check commit by commit
 	making    bool // files must be regenerated first
 	makes     []*prove.Terms
 	mayMake   bool
-	unmade    bool      // a command that makes one did not end well
-	started   time.Time // zero unless it runs
+	unmade    bool      // a command that regenerates a file failed
+	started   time.Time // zero if it is not running
 	result    *check.Report
 	output    *output
 	places    []diagnose.Place
-	texts     map[string][]plan.Line // of the files with places
+	texts     map[string][]plan.Line // texts of files with findings
 	install   string                 // the command that installs what the checkout lacks; or empty
-	unchecked string                 // why nothing was checked; or empty
-	lacks     []string               // what it was run without
-	causes    []*plan.Cause          // what was settled that each place comes from, or nil
+	unchecked string                 // reason why nothing was checked; or empty
+	lacks     []string               // what the checkout lacked
+	causes    []*plan.Cause          // by finding: the decision it comes from, or nil
 	at        int
 	errors    term.Scroll
 	place     term.Scroll
-	unfit     []plan.Misfit // found before anything was built
-	offered   []misfit.Mend // of those
+	unfit     []plan.Misfit // misfits, found without building
+	offered   []misfit.Mend // mends for the misfits
 	held      []plan.Holding
-	needed    []plan.Holding // as they were offered
-	mayHold   []int          // steps that could hold all of them
-	chosen    int            // of those, from 1, where the mends are to go; 0 for where they are needed
-	holder    string         // the commit that mends become part of; empty if there is none
+	needed    []plan.Holding // the mends that were offered
+	mayHold   []int          // rebase steps that could hold all mends
+	chosen    int            // chosen step, from 1; 0 puts each mend where it is needed
+	holder    string         // the commit that gets the mends; empty if none
 }
 
 func (c *checkState) running() bool { return !c.started.IsZero() }
@@ -157,7 +157,7 @@ func (s *checkScreen) watchSettings() tea.Cmd {
 	wait := s.job.awaitSettings
 	return s.job.newBeside().start(func(ctx context.Context) (then, error) {
 		if wait(ctx) != nil {
-			return nil, nil // then a new setting is seen on coming here again
+			return nil, nil // without a watch, a new setting is read on the next visit
 		}
 		return func() tea.Cmd {
 			s.watching = false

@@ -14,7 +14,7 @@ func (s *checkScreen) actions() []action {
 	onward := acts(keys.Next, "go on to Push", s.job.nav.toPush)
 	again := acts(keys.Again, "", s.run)
 	switch {
-	case !s.ready && s.job.task == nil: // it could not be begun
+	case !s.ready && s.job.task == nil: // the check could not be prepared
 		out = append(out, acts(keys.Again, "try again", s.enter))
 	case !s.ready:
 	case s.running():

@@ -57,7 +57,7 @@ func (s *checkScreen) view(w, h int) term.Page {
 		p.Blank()
 		s.page().consentNote(&p, w, h)
 		s.page().mendedNote(&p, w)
-		if h-len(p) > 3 || len(s.terms.Asks) == 0 { // else its heading would stand alone
+		if h-len(p) > 3 || len(s.terms.Asks) == 0 { // otherwise only its heading would fit
 			s.page().misfitNote(&p, w, 4)
 		}
 		return p

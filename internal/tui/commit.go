@@ -21,10 +21,10 @@ type commitScreen struct {
 	job   *job
 	reads besides
 	node  history.Node
-	entry *lookback.Entry // nil where it is not known what it is to the person
+	entry *lookback.Entry // nil if the commit's role is unknown
 	d     *lookback.Details
-	side  int  // the parent it is held against
-	rows  list // decisions first, then files
+	side  int  // index of the parent to compare with
+	rows  list // rows: decisions, then files
 }
 
 // openCommit shows a commit of a history.

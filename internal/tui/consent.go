@@ -17,7 +17,7 @@ import (
 type consentScreen struct {
 	job    *job
 	terms  []*prove.Terms
-	onward func() tea.Cmd // once that is agreed to
+	onward func() tea.Cmd // runs after consent
 	scroll term.Scroll
 }
 

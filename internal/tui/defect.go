@@ -18,7 +18,7 @@ func (f *frame) take(msg tea.Msg) (cmd tea.Cmd) {
 		if f.defect != nil {
 			return f.keyAfterDefect(k)
 		}
-	case tea.MouseMsg, tea.PasteMsg: // meant for what is not shown
+	case tea.MouseMsg, tea.PasteMsg: // meant for the screen that is hidden
 		if f.defect != nil {
 			return nil
 		}

@@ -22,7 +22,7 @@ func (s *checkScreen) eachAction() []action {
 	}
 	if s.failed() {
 		if !s.pairing().onTheirs() {
-			return nil // what they stand on fails as well: all do
+			return nil // their base fails as well, so all of them fail
 		}
 		return []action{acts(keys.Each, "the first commit that fails", s.findFailing)}
 	}
@@ -65,7 +65,7 @@ func (s *checkScreen) oneByOne(check func(context.Context, *plan.Position, *prov
 func (s checkPage) eachRows(w int) term.Page {
 	all := s.job.each.known()
 	if len(all) < 2 || !s.eaching && !slices.ContainsFunc(all[:len(all)-1], func(e prove.Each) bool {
-		return e.Passed != nil // the last is the joined code itself
+		return e.Passed != nil // the last one is the joined code
 	}) {
 		return nil
 	}

@@ -16,7 +16,7 @@ type finding struct {
 	f     *frame
 	ed    *term.Editor
 	label string
-	empty term.Line // what can be typed
+	empty term.Line // hint about what can be typed
 	says  string    // the remark
 	done  []action
 }

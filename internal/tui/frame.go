@@ -21,13 +21,13 @@ import (
 const (
 	minWidth  = 50
 	minHeight = 16
-	wide      = 110 // from here on panels stand side by side
+	wide      = 110 // width at which panels stand side by side
 )
 
 // frame is what surrounds every screen: the first and last rows, the keys that work everywhere, and the running task.
 // It draws only values that it holds, which ended tasks update, so drawing never waits.
 type frame struct {
-	// begins work that ends with the program, or before
+	// begin returns a context that ends with the program at the latest.
 	begin func() (context.Context, context.CancelFunc)
 	theme *term.Theme
 	w, h  int
@@ -36,16 +36,16 @@ type frame struct {
 
 	title  func() term.Line // the left end of the first row
 	failed func(error) tea.Cmd
-	anew   func() tea.Cmd  // begins again after a defect; nil where one can only leave
-	more   func() []action // what can be done on every screen, beyond the frame's own
+	anew   func() tea.Cmd  // restarts after a defect; nil if one can only leave
+	more   func() []action // actions on every screen, beside the frame's own
 
 	stages []stage
-	under  screen   // the stage one is at, or what there is before there are any
-	over   []screen // what is laid over it
+	under  screen   // the current stage, or the opening screen
+	over   []screen // screens over it
 
 	task   *task
-	waited *task     // a key came too early for this one, and the flash says so
-	defect error     // a panic of a screen, shown in its place; nil for none
+	waited *task     // the task that a key came too early for, as the flash says
+	defect error     // panic of a screen, shown in its place; or nil
 	flash  term.Line // one sentence above the keys, until the next key
 	keys   help.Model
 	spin   spinner.Model
@@ -126,7 +126,7 @@ func (f *frame) receive(msg tea.Msg) tea.Cmd {
 		return f.key(msg)
 	case tea.MouseWheelMsg, tea.PasteMsg:
 		return f.screen().update(msg)
-	default: // meant for a screen, which may lie under another by now
+	default: // meant for a screen that may be covered now
 		var cmds []tea.Cmd
 		for _, s := range append([]screen{f.under}, f.over...) {
 			if _, ok := s.(*question); !ok {

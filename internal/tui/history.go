@@ -21,23 +21,23 @@ import (
 type historyScreen struct {
 	job   *job
 	reads besides
-	rev   string // what is shown; empty for the branch
+	rev   string // shown revision; empty for the branch
 
 	c       *lookback.Chronicle
 	entries []lookback.Entry
-	hues    map[int]term.Hue // of the drawn lines, by the last commit that was read on each
-	strokes [][]term.Hue     // of the cells of each entry's row
+	hues    map[int]term.Hue // hue of each drawn line: that of its last commit read
+	strokes [][]term.Hue     // hues of the cells in each row
 	reading bool
-	done    bool // all were read
+	done    bool // all commits were read
 
 	list list
 
 	find  lookback.Find
-	typed string // as it was typed
-	only  bool   // only what is found is shown
-	found []int  // of entries
+	typed string // as typed
+	only  bool   // show only what was found
+	found []int  // indexes of entries
 
-	place  int // the bookmark gone to last, from 1; 0 is the newest
+	place  int // last bookmark visited, from 1; 0 is the newest commit
 	marked []object.ID
 }
 
@@ -60,7 +60,7 @@ func (s *historyScreen) begin(to object.ID) tea.Cmd {
 	s.reading = true
 	revs := []string{}
 	if s.rev != "" {
-		revs = append(revs, s.rev, "HEAD") // both ways
+		revs = append(revs, s.rev, "HEAD") // both directions
 	}
 	return s.reads.start(func(ctx context.Context) (then, error) {
 		c, err := s.job.s.History.Chronicle(ctx, revs...)
@@ -307,7 +307,7 @@ func (s *historyScreen) readUntil(doing string, there func([]lookback.Entry) boo
 				err = s.job.s.Planner.TellApart(ctx, idsOf(all))
 			}
 			if cancelled {
-				err = nil // what was read is kept
+				err = nil // keep what was read
 			}
 			return func() tea.Cmd {
 				s.reading, s.done = false, ended
@@ -409,7 +409,7 @@ func (s *historyScreen) mark() tea.Cmd {
 		return nil
 	}
 	s.marked = append(s.marked, e.ID)
-	for row := s.list.row + 1; row < s.rows(); row++ { // on to the next that could be
+	for row := s.list.row + 1; row < s.rows(); row++ { // go to the next candidate
 		if s.pickable(s.shown(row)) {
 			return s.list.to(row)
 		}

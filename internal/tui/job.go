@@ -31,10 +31,10 @@ type job struct {
 	me   string // e-mail of the person at the keyboard
 
 	coder  *term.Coder
-	played *demo.Rehearsal // the demo, where it is one
+	played *demo.Rehearsal // the running demo, or nil
 
-	file    *oneFile      // nothing but one file is settled; nil for a recovery
-	every   time.Duration // the remote is asked so often; 0 for never
+	file    *oneFile      // set if only one file is settled; nil for a recovery
+	every   time.Duration // interval of asking the remote; 0 means never
 	watched *besides
 
 	st         ledger.State
@@ -42,40 +42,40 @@ type job struct {
 	plan       *plan.Plan
 	overlap    []plan.Overlap
 	misfits    map[plan.Route][]plan.Misfit
-	foreseen   [2]object.ID        // the two lines that those are of
-	foreseeing *besides            // looks for them; nil where nothing does
-	each       eachCommit          // how new commits stand to the check
+	foreseen   [2]object.ID        // tips for which overlap and misfits were computed
+	foreseeing *besides            // computes them; nil if idle
+	each       eachCommit          // check results of new commits
 	below      []history.Node      // the common ancestor, and the one before it
-	drivers    []prove.MergeDriver // that would run if they were agreed to
+	drivers    []prove.MergeDriver // drivers that would run with consent
 	inWay      *change.OverwriteError
 	marks      []plan.MarkerFile
 	stash      *recovery.LeftAside
-	ahead      *plan.Carried // what would become of the work that is in the way
-	notice     string        // what opening found and did, said until something else is done
+	ahead      *plan.Carried // what carrying would do to the work in the way
+	notice     string        // message of opening, shown until the next action
 
 	join      *plan.Join
 	questions []plan.Attributed
 	built     plan.Built
-	signed    map[object.ID]object.ID // of the commits shown, those that have been signed since
+	signed    map[object.ID]object.ID // signed versions of the shown commits
 
-	aside   bool   // what is in the way and git does not know may be moved aside
-	rewrite bool   // commits that are on a remote may be rebased
-	onward  then   // where to go when all is joined, if not to the usual stage
-	resumed bool   // what was kept of an earlier run was continued
-	changed bool   // something was accepted or pushed in this run
-	holds   string // what the remote said it holds after the push
+	aside   bool   // untracked files in the way may be moved aside
+	rewrite bool   // published commits may be rebased
+	onward  then   // where to go after joining, if not to the usual stage
+	resumed bool   // the recovery of an earlier run was continued
+	changed bool   // this run joined or pushed something
+	holds   string // the remote's tip after the push, as reported
 
-	route       plan.Route // the marked one on Choose
+	route       plan.Route // the route marked on Choose
 	verdicts    map[settle.Key][]settle.Verdict
-	joinedAlone []plan.Overlap // files that ask nothing, in this join
+	joinedAlone []plan.Overlap // files that joined without a decision
 
 	nav           navigator
-	awaitSettings func(ctx context.Context) error // returns when they were changed
+	awaitSettings func(ctx context.Context) error // returns when the settings changed
 }
 
 // oneFile is the settling of a single file. It has only the stage Settle, and its result is a file.
 type oneFile struct {
-	name  string // that the result is written to
+	name  string // path of the result file
 	save  func(j *plan.Join) error
 	saved bool
 }

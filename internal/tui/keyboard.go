@@ -13,10 +13,10 @@ import (
 type keyboard struct {
 	*os.File
 	now    func() time.Time
-	paste  bool      // one has begun
-	pasted int       // bytes of it so far
-	last   time.Time // when anything came
-	tail   []byte    // the end of what came, which can be the beginning of a mark
+	paste  bool      // a paste has begun
+	pasted int       // bytes of the paste so far
+	last   time.Time // time of the last input
+	tail   []byte    // end of the input, which may begin a mark
 }
 
 // pasteBegins and the others are the marks around a paste (XTerm Control Sequences), and the longest pause and length

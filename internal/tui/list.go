@@ -26,7 +26,7 @@ func rowKeys(what string, rows, page int, move func(by int) tea.Cmd) []action {
 	by := func(n int) func() tea.Cmd { return func() tea.Cmd { return move(n) } }
 	up := act(keys.Written(keys.Up, "↑↓", what), what, by(-1))
 	if rows < 2 {
-		up = also(keys.Up, up.do) // there is nowhere to go
+		up = also(keys.Up, up.do) // the list has one row
 	}
 	page = max(1, page-1)
 	return []action{up, also(keys.Down, by(1)), also(keys.PageUp, by(-page)), also(keys.PageDown, by(page)),
@@ -41,10 +41,10 @@ func wheeled(msg tea.MouseWheelMsg) int {
 // list is the rows of a screen, one of which is marked. It handles keys, clicks and the wheel; its screen draws the
 // contents of rows.
 type list struct {
-	row    int            // the marked one, from 0
-	rows   func() int     // how many there are
-	turned func() tea.Cmd // called when a row was marked; nil for nothing
-	end    func() tea.Cmd // called by the key for the end, where that takes more than marking the last row
+	row    int            // marked row, from 0
+	rows   func() int     // number of rows
+	turned func() tea.Cmd // called after a row was marked; or nil
+	end    func() tea.Cmd // replaces the key for the end, if marking the last row is not enough
 	scroll term.Scroll
 }
 
@@ -97,9 +97,9 @@ func (l *list) rowLine(i, w int, text term.Line) term.Line {
 type listed struct {
 	page   term.Page
 	list   *list
-	w      int // cells
-	next   int // the row that is drawn next
-	marked int // where the marked row stands on the page
+	w      int // width in cells
+	next   int // next row to draw
+	marked int // page line of the marked row
 }
 
 // on returns a listed that continues a page.

@@ -183,7 +183,7 @@ func (s *logbookScreen) goingBack(name string) tea.Cmd {
 		}
 		at := w.Before
 		if w.Name != name {
-			at = w.After // it has a waypoint of its own
+			at = w.After // the event has its own waypoint
 		}
 		return func() tea.Cmd {
 			s.job.notice, s.job.holds, s.job.rewrite = s.job.s.TakeNotice(), "", false

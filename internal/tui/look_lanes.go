@@ -17,7 +17,7 @@ import (
 type lanes struct {
 	job   *job
 	pos   *plan.Position
-	plan  *plan.Plan     // nil where it is not known yet
+	plan  *plan.Plan     // nil until it is known
 	below []history.Node // the common ancestor, and the one before it
 }
 
@@ -38,9 +38,9 @@ type column struct {
 	nodes []history.Node
 	mark  term.Mark
 	side  merge.Side
-	same  map[object.ID]history.Node // of theirs that hold the same change
-	each  int                        // rows a commit
-	most  int                        // commits
+	same  map[object.ID]history.Node // commits of theirs with the same change
+	each  int                        // rows for each commit
+	most  int                        // most commits shown
 }
 
 // view draws the two lines.
@@ -72,7 +72,7 @@ func (s *lanes) view(w, h int) term.Page {
 		return append(p, s.oneLane(colA, term.Yours, "yours", mine)...)
 	}
 	lane := (w - 3) / 2
-	// What their lane does not need, yours may have.
+	// Yours gets the width that theirs does not need.
 	lane = max(lane, min(colA.Width()+2, w-2-colB.Width()))
 	p.Row(term.Text(term.Plain, "   ").Bold(term.Yours, "yours").Add(term.Dim, mine).Fit(lane+4).Bold(term.Theirs,
 		"theirs").Add(term.Dim, others))

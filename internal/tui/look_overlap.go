@@ -98,7 +98,7 @@ func (s *lookScreen) overlapRows(p *term.Page, w int) {
 		name = max(name, len(o.Path))
 		top = max(top, o.Yours, o.Theirs)
 	}
-	bar := max(4, min(20, (w-name-kind-6)/2)) // of each side, in cells
+	bar := max(4, min(20, (w-name-kind-6)/2)) // width for each side, in cells
 	name = min(name, w-2*bar-kind-6)
 	p.Row(term.Text(term.Plain, strings.Repeat(" ", name+2+bar-7)).Add(term.Yours,
 		"yours "+term.MarkYours.Sign).Add(term.Faint, "│").

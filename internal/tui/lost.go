@@ -19,7 +19,7 @@ import (
 type lostScreen struct {
 	*checkScreen
 	at     int
-	now    []string // the texts as they are joined now; empty where there is no such text
+	now    []string // current joined texts; empty if there is none
 	scroll term.Scroll
 }
 
@@ -124,7 +124,7 @@ func (o *lostScreen) view(w, h int) term.Page {
 	if o.now[o.at] == "" {
 		is.Row(term.Text(term.Dim, "there is no such text in the result"))
 	}
-	touched := map[int]bool{} // lines that are not as the mend found them
+	touched := map[int]bool{} // lines that changed since the mend was computed
 	now := diff.Lines(o.now[o.at])
 	for _, e := range diff.Histogram(diff.Lines(m.Before), now) {
 		for i := e.B0; i < e.B1; i++ {

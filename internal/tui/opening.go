@@ -18,10 +18,10 @@ import (
 // opening is the screen before the position is known, or if it cannot be.
 type opening struct {
 	job *job
-	why error // nothing can be done
+	why error // reason why nothing can be done
 
-	parts *plan.Position // where the lines part, which is known before the routes are
-	stem  []history.Node // below that
+	parts *plan.Position // where the lines part; known before the routes
+	stem  []history.Node // commits below that point
 }
 
 // parting returns a function that receives where the lines part and shows it, and one that waits for it.

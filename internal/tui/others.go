@@ -16,10 +16,10 @@ import (
 // othersScreen shows what a result means for each person with commits on their side.
 type othersScreen struct {
 	job    *job
-	result object.ID // the commit they get
+	result object.ID // commit that the others get
 	others []lookback.Other
 	pull   []string
-	rows   list // of all their files
+	rows   list // rows of all their files
 }
 
 func openOthers(j *job, result object.ID, others []lookback.Other, pull []string) tea.Cmd {

@@ -20,10 +20,10 @@ import (
 type pictureScreen struct {
 	job  *job
 	rows list
-	form int // of the formats that the drawing comes in
+	form int // index of the format
 	dark bool
 
-	waypoint string // of the recovery that is drawn; empty for that under way, or the last
+	waypoint string // waypoint of the drawn recovery; empty for the current or last one
 }
 
 // drawAction returns the key that draws what the screen shows.

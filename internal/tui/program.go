@@ -21,11 +21,11 @@ const framesPerSecond = 120
 type program struct {
 	*frame
 	first   tea.Cmd              // runs first
-	profile colorprofile.Profile // the colours that the terminal has
+	profile colorprofile.Profile // colours of the terminal
 
-	seen     string // the last frame, with the codes of its colours
+	seen     string // last frame, with colour codes
 	rendered time.Time
-	waiting  bool // a renderMsg comes
+	waiting  bool // a renderMsg is scheduled
 }
 
 // gap is the shortest time between two frames without a key. A check can print thousands of lines per second, and a
@@ -89,7 +89,7 @@ func (p *program) render() {
 func (p *program) View() tea.View {
 	v := tea.NewView(p.seen)
 	v.AltScreen, v.MouseMode, v.WindowTitle = true, tea.MouseModeCellMotion, "dorvik"
-	if p.theme.Colour && p.profile > colorprofile.ASCII { // else the background stays the terminal's own
+	if p.theme.Colour && p.profile > colorprofile.ASCII { // without colours the background stays the terminal's own
 		v.BackgroundColor = lipgloss.Color(p.theme.Paper)
 	}
 	return v
@@ -98,10 +98,10 @@ func (p *program) View() tea.View {
 // onTerminal runs a frame on the terminal until the person leaves. It returns Bubble Tea's error, or the defect on the
 // screen.
 func (f *frame) onTerminal(ctx context.Context, first tea.Cmd) error {
-	// The renderer moves the cursor at least.
+	// The renderer needs at least cursor movement.
 	profile := max(colorprofile.Detect(os.Stdout, os.Environ()), colorprofile.ASCII)
 	if c := os.Getenv("COLORTERM"); f.theme.Colour && (c == "truecolor" || c == "24bit") {
-		profile = colorprofile.TrueColor // the terminal says so itself
+		profile = colorprofile.TrueColor // the terminal reports it
 	}
 	if w, h, err := term.GetSize(os.Stdout.Fd()); err == nil && w > 0 && h > 0 {
 		f.w, f.h = w, h

@@ -22,15 +22,15 @@ import (
 
 // pushScreen is Push: the new branch, what was verified, and the push.
 type pushScreen struct {
-	checked *checkState // what Check knows of the joined result
+	checked *checkState // Check's results for the joined code
 	job     *job
 	scroll  term.Scroll
 	ready   *recovery.Departure
 	refused *recovery.Pushed
 	stopped *vcs.HookError // a hook refused the change
-	said    []string       // with the push that was accepted
-	without bool           // hooks that were not agreed to are not run
-	remake  bool           // the branch that is gone at the remote is created there again
+	said    []string       // messages of the accepted push
+	without bool           // skip hooks without consent
+	remake  bool           // create the deleted remote branch again
 }
 
 func (s *pushScreen) label() string { return ledger.Push.String() }
@@ -189,7 +189,7 @@ func (s *pushScreen) lookAgain() tea.Cmd {
 // back returns to Check or, if nothing was joined or everything is done, to Look.
 func (s *pushScreen) back() tea.Cmd {
 	switch {
-	case s.job.accepted(): // the branch is not where it was looked at
+	case s.job.accepted(): // the branch moved since it was read
 		return s.lookAgain()
 	case !s.joins():
 		s.job.nav.toLook()

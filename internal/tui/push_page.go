@@ -214,7 +214,7 @@ func (s *pushScreen) idNow(i int) (id string, same bool) {
 // branchRow is a commit of the new branch.
 type branchRow struct {
 	mark              term.Mark
-	prime             bool // it was made again
+	prime             bool // the commit was replayed
 	id, subject, note string
 	who               string
 }
@@ -274,7 +274,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 			mine(n, as)
 		}
 	}
-	if !s.job.pos.IsPick() { // else they stay where they are
+	if !s.job.pos.IsPick() { // otherwise the other branches stay
 		for _, n := range s.job.pos.Divergence.Theirs {
 			rows = append(rows, branchRow{term.MarkTheirs, false, s.short(n), n.Subject(), "on the remote",
 				s.job.first(n, merge.Theirs)})
@@ -301,7 +301,7 @@ func (s *pushScreen) becomes(p *term.Page, w int) {
 	rows, room, who := s.branch(), 24, 12
 	for _, r := range rows {
 		room = max(room, len([]rune(r.subject)))
-		if strings.HasPrefix(r.who, "you") { // whose it is is the reader's first question
+		if strings.HasPrefix(r.who, "you") { // readers first ask whose it is
 			who = max(who, len([]rune(r.who)))
 		}
 	}
@@ -439,7 +439,7 @@ func (s *pushScreen) madeSureOfFiles(row func(well bool, what, detail string)) {
 		row(true, "what is in the way is moved aside", words.List(words.Some(s.job.inWay.Paths, 3)))
 	case s.job.inWay != nil:
 		row(false, "uncommitted work is in the way", words.List(words.Some(s.job.inWay.Paths, 3)))
-	case s.job.pos.Stuck != nil: // what git wrote itself becomes part of the result
+	case s.job.pos.Stuck != nil: // files that git wrote become part of the result
 	case len(paths) > 0:
 		row(true, "uncommitted work stays as it is", words.List(words.Some(paths, 3)))
 	}

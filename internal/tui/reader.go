@@ -15,11 +15,11 @@ import (
 type reader struct {
 	f       *frame
 	title   term.Line
-	numbers bool // the lines are numbered, and their origins are known
+	numbers bool // number the lines and show their origins
 	lines   []plan.Line
 	scroll  term.Scroll
-	authors func() tea.Cmd // of its lines; nil where they cannot be found
-	more    []action       // what can be done with it besides
+	authors func() tea.Cmd // shows the authors of the lines; nil if unknown
+	more    []action       // further actions
 }
 
 func newReader(f *frame, title term.Line, lines []plan.Line, numbers bool) *reader {

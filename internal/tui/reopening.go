@@ -20,10 +20,10 @@ import (
 type joinedFile struct {
 	*settleScreen
 	path  string
-	text  string              // as it is joined
+	text  string              // the joined text
 	sides merge.Three[string] // base, yours and theirs
-	known bool                // they are texts
-	id    object.ID           // of the content
+	known bool                // all versions are text
+	id    object.ID           // id of the content
 	lines []plan.Line
 }
 

@@ -19,11 +19,11 @@ import (
 
 // roadScreen is the road of a rebase: your commits in order, their states, and what can happen to each.
 type roadScreen struct {
-	fromSettle bool // it lies over Settle
+	fromSettle bool // the screen covers Settle
 	job        *job
 	besides
-	list    list // of the commits
-	way     int  // the marked way of it
+	list    list // list of the commits
+	way     int  // marked way of the current commit
 	costs   map[requested]*plan.Cost
 	changed bool
 }

@@ -181,7 +181,7 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 		l := term.Text(term.Bright, words.If(i == s.way, "  ▶ ", "    ")).Add(term.Dim,
 			fmt.Sprint(i+1)+"  ").Bold(term.Plain, f.name)
 		rows := term.Wrap(s.means(i, f), w-roadNames-2)
-		if tight { // the rest is said when it is so
+		if tight { // the rest is shown when it applies
 			rows = rows[:min(len(rows), 2)]
 		}
 		for _, row := range rows {

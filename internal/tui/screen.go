@@ -10,16 +10,16 @@ import (
 
 // screen is one view. The frame draws it between its first and last rows and passes it the keys that it names.
 type screen interface {
-	// actions are the keys that do something now, the likeliest first. The last row shows
-	// them, and no other key does anything.
+	// actions returns the keys that do something now, likeliest first. The last row shows them, and no other key does
+	// anything.
 	actions() []action
-	// update takes what is no action: a click on what was drawn, the wheel, what was typed.
+	// update handles messages that are not actions: clicks, the wheel, typed text.
 	update(msg tea.Msg) tea.Cmd
-	// view draws it into w × h cells.
+	// view draws the screen into w × h cells.
 	view(w, h int) term.Page
-	// status is the right end of the first row.
+	// status returns the right end of the first row.
 	status() term.Line
-	// remark is what is true here, above the keys when nothing else is to be said.
+	// remark returns a sentence about the screen, for the row above the keys.
 	remark() term.Line
 }
 
@@ -27,7 +27,7 @@ type screen interface {
 type stage interface {
 	screen
 	label() string
-	// state tells how it stands in a few words, and what it is once it was passed.
+	// state returns the stage's state in a few words, and its mark once it was passed.
 	state() (words string, as passed)
 }
 
@@ -36,14 +36,14 @@ type passed uint8
 
 const (
 	well   passed = iota
-	unwell        // look at it
-	unused        // there was nothing to do
+	unwell        // needs attention
+	unused        // the stage had nothing to do
 )
 
 // typist is a screen with text input, where letters are no keys.
 type typist interface {
 	screen
-	// unsaved says what would be lost by leaving; nil where nothing would.
+	// unsaved says what leaving would lose; nil if nothing.
 	unsaved() term.Line
 }
 
@@ -51,7 +51,7 @@ type typist interface {
 type action struct {
 	key.Binding
 	do    func() tea.Cmd
-	waits bool // for the end of what runs
+	waits bool // wait for the running task
 }
 
 // act returns an action that is possible at any time.

@@ -19,16 +19,16 @@ import (
 // settleScreen is Settle: for each conflict the two edits, the ways, and the result.
 type settleScreen struct {
 	job     *job
-	at      int // the conflict
-	way     int // the marked way; one past the last is writing it oneself, unmarked none
+	at      int // index of the conflict
+	way     int // marked way; one past the last means writing; unmarked means none
 	views   views
-	changes map[settle.Key]*edit // what a side changed in a file that the other deleted
+	changes map[settle.Key]*edit // edits in files that the other side deleted
 	seen    map[settle.Key]*exhibits
-	went    map[settle.Key]*settle.Whereabouts // where the lines of a deleted file are now
+	went    map[settle.Key]*settle.Whereabouts // new places of the lines of deleted files
 
-	edits  term.Scroll // of the two edits, where they have the page
+	edits  term.Scroll // scroll position of the edits, if they fill the page
 	result term.Scroll
-	placed bool // the result was brought to the place once, and is where it was scrolled to
+	placed bool // the result was scrolled to the conflict once
 	list   term.Scroll
 }
 
@@ -39,7 +39,7 @@ const unmarked = -1
 type views int
 
 const (
-	allViews    views = iota // edits, ways and result, each as far as it fits
+	allViews    views = iota // edits, ways and result, as far as they fit
 	editView                 // the two edits in full
 	fileView                 // the result in full
 	textsView                // the three texts of the place
@@ -133,7 +133,7 @@ func (s *settleScreen) leave() tea.Cmd {
 		return s.job.nav.leaveFile()
 	case s.job.pos.Resumes() != nil:
 		return s.job.leaveStuck()
-	case s.job.pos.MovesBack(): // it is not gone back
+	case s.job.pos.MovesBack(): // the branch does not move back
 		return s.job.nav.startOver(false)
 	case s.job.pos.Trivial() == plan.FastForward:
 		s.job.nav.toLook()
@@ -213,7 +213,7 @@ func (s *settleScreen) remarkOf() term.Line {
 	}
 	o := q.Question.Ways[s.way]
 	if o.Way == q.Question.Suggested && (s.job.w < wide || q.Question.Whole()) {
-		// There is no room for it beside the way.
+		// The reason does not fit beside the way.
 		why := "Suggested: " + words.Why(q.Question) + "."
 		if s.job.h >= 24 {
 			why += " " + words.Taking(q.Question, o)
@@ -226,7 +226,7 @@ func (s *settleScreen) remarkOf() term.Line {
 // nextOpen returns the next open conflict after one, cyclically.
 func (s *settleScreen) nextOpen(after int) int {
 	n := len(s.job.questions)
-	for _, waiting := range []bool{false, true} { // those that are put aside come last
+	for _, waiting := range []bool{false, true} { // postponed conflicts come last
 		for i := 1; i <= n; i++ {
 			if k := (after + i + n) % n; s.job.questions[k].Decision == nil &&
 				(s.aside(&s.job.questions[k]) != "") == waiting {
@@ -369,7 +369,7 @@ func (s settlePage) writingPage(q *plan.Attributed, ed *term.Editor, w, h int) t
 		p := s.conflictHead(q, w, h)
 		head := term.Text(term.Plain, " ").Bold(term.Joined, "WRITE IT YOURSELF").Add(term.Dim,
 			"  what the place will hold")
-		if h < 11 { // there is no room for more
+		if h < 11 { // no more fits
 			p.Row(head)
 			return append(p, ed.View(w, h-len(p))...)
 		}

@@ -151,7 +151,7 @@ func (s deciding) write() tea.Cmd {
 	q := s.question()
 	o := s.chosen(q)
 	if both, ok := q.Question.Option(settle.YoursTheirs); ok && s.way == unmarked {
-		o = both // to be cut down to what is meant
+		o = both // the person deletes what is not wanted
 	}
 	if o.Moved != nil {
 		return s.writeFrom(o.Moved.Text, true)
@@ -167,7 +167,7 @@ func (s deciding) writeFrom(text string, moved bool) tea.Cmd {
 	parts, at := s.parts(q)
 	ed := term.NewEditor(strings.TrimSuffix(text, "\n"), 1+linesBefore(parts, at))
 	var board *settle.Board
-	if !moved { // else it is another place
+	if !moved { // otherwise it is another conflict
 		board = settle.NewBoard(q.Question.Base, q.Question.Yours, q.Question.Theirs)
 	}
 	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: q.Question.Path, own: s.job.s.Repo.Editor,

@@ -19,7 +19,7 @@ func (s settlePage) editsPage(q *plan.Attributed, w, rows int) term.Page {
 		" to the text both started from")}
 	they := term.Page{term.Text(term.Plain, " ").Bold(term.Theirs, "what "+s.theirName(q)+" did").Add(term.Dim,
 		" to it")}
-	if s.job.w < wide { // one row says who and what
+	if s.job.w < wide { // one row has author and subject
 		you, they = term.Page{s.credit(q, merge.Yours)}, term.Page{s.credit(q, merge.Theirs)}
 	}
 	c := q.Question
@@ -32,7 +32,7 @@ func (s settlePage) editsPage(q *plan.Attributed, w, rows int) term.Page {
 		mine.code = s.job.coder.Lines(c.Path, c.Base)
 		other.code = mine.code
 	}
-	if o := c.Ways[0]; o.Moved != nil { // each edit is shown on the lines, wherever they went
+	if o := c.Ways[0]; o.Moved != nil { // show each edit on the moved lines
 		mine.text, other.text, _ = q.File.Sides(c, o)
 		region := q.File.Text.Hunks[o.Moved.Hunk]
 		if o.Moved.Side == merge.Yours {
@@ -97,7 +97,7 @@ func (s settlePage) textsPage(q *plan.Attributed, w int) term.Page {
 				words = tints[i]
 			}
 			for k, part := range term.Fold(term.Code(nil, l, words, nil, term.Ink{}),
-				max(10, w-7)) { // whole, however long
+				max(10, w-7)) { // never cut
 				if k > 0 {
 					row = term.Text(term.Faint, "      ")
 				}
@@ -166,12 +166,12 @@ func atMost(p term.Page, n int) term.Page {
 // edit is a side's edit of a text, drawn word by word.
 type edit struct {
 	base, text string
-	place      string // what the side has there; its lines may be elsewhere
-	note       string // what became of them where that is nothing
-	from       int    // number of the first line of base
+	place      string // what the side has there; its lines may be at another path
+	note       string // what happened to the lines, if none are left
+	from       int    // first line number of the base
 	hue        term.Hue
 	ground     term.Ground
-	code       [][]term.Tinted // the base, line by line
+	code       [][]term.Tinted // the base's lines
 }
 
 // lines counts the changed lines.
@@ -188,10 +188,10 @@ type drawnEdit struct {
 	colour bool
 	out    term.Page
 	row    term.Line
-	line   int // of the base, from 0, and
-	col    int // the byte of it that comes next
+	line   int // line of the base, from 0, and
+	col    int // its next byte
 	number int
-	fresh  bool // the row began with a line that is not in the base
+	fresh  bool // the row began with an inserted line
 }
 
 // rows draws an edit of the base: removed words are struck through, added ones have the side's background. Without
@@ -208,7 +208,7 @@ func (e edit) rows(colour bool) term.Page {
 		d.words(a[c.A0:c.A1], term.Ink{Hue: term.Dim, Strike: true}, true)
 		if came := strings.Join(b[c.B0:c.B1], ""); colour && len(d.row) > 0 && c.A1 > c.A0 &&
 			strings.TrimSpace(came) != "" {
-			d.row = d.row.Add(term.Dim, "›") // else the two texts run together
+			d.row = d.row.Add(term.Dim, "›") // separates the two texts
 		}
 		d.words(b[c.B0:c.B1], term.Ink{Hue: e.hue, Ground: e.ground, Bold: true}, false)
 		at = c.A1
@@ -241,10 +241,10 @@ func (d *drawnEdit) put(piece string, k term.Ink, inBase bool) {
 	blank := strings.TrimSpace(text) == ""
 	switch {
 	case blank && k.Strike:
-		text = "" // a struck-out blank reads as a dash
+		text = "" // a struck-out blank looks like a dash
 	case blank || d.colour:
 	case k.Strike:
-		text, k.Strike = "⟨−"+text+"⟩", false // a stroke would hide the sign
+		text, k.Strike = "⟨−"+text+"⟩", false // a stroke would hide the character
 	case k.Ground != term.NoGround:
 		text = "⟨+" + text + "⟩"
 	}

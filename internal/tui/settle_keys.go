@@ -49,7 +49,7 @@ func (s *settleScreen) actions() []action {
 		out = append(out, acts(keys.Alike, "", s.openAlike))
 	}
 	out = append(append(out, roadAction(s.job, s.question())...), acts(keys.Back, "", s.leave))
-	return append(out, scrollKeys(s.scrolled())[2:]...) // pages; up and down mark ways
+	return append(out, scrollKeys(s.scrolled())[2:]...) // page keys only; up and down mark ways
 }
 
 // wayActions returns the keys that mark and take a way.

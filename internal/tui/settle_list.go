@@ -19,9 +19,9 @@ const listWidth = 31
 // listing is the list of Settle when it has the keys: conflicts, and below them what joined by itself.
 type listing struct {
 	*settleScreen
-	row   int    // the conflicts first, then the files
-	typed string // digits
-	only  string // what the rows that are shown have in their path, kind or author; empty for all
+	row   int    // conflicts first, then files
+	typed string // typed digits
+	only  string // filter on path, kind or author; empty for all rows
 }
 
 // toList gives the keys to the list.
@@ -165,7 +165,7 @@ func (l *listing) remark() term.Line {
 // numbers, of a file that joined by itself.
 type listRow struct {
 	line term.Line
-	of   int // -1 for a line
+	of   int // index of a conflict or file; -1 for a heading
 }
 
 // listPage draws the conflicts and what joined by itself.
@@ -183,7 +183,7 @@ func (s settlePage) listPage(w, h int) term.Page {
 // listRows collects the rows of the list; cursor is the marked one.
 type listRows struct {
 	*settleScreen
-	here   int // the conflict or file one is on
+	here   int // current conflict or file
 	open   *listing
 	w      int
 	rows   []listRow
@@ -221,7 +221,7 @@ func (s settlePage) listRows(w, h int) *listRows {
 
 // conflicts adds the rows of the conflicts, file by file.
 func (r *listRows) conflicts() {
-	before := -1 // the one shown before
+	before := -1 // index of the row before
 	for i := range r.job.questions {
 		q := &r.job.questions[i]
 		if r.hidden(i) {

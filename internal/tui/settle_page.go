@@ -49,7 +49,7 @@ func (s settlePage) conflictPage(q *plan.Attributed, w, h int) term.Page {
 		return append(p, s.edits.Window(s.againstPage(q, w), h-len(p))...)
 	}
 	ways := s.waysPage(q, w)
-	// The ways always show; the edits get what the result can spare.
+	// The ways always show. The edits get the rows that the result does not need.
 	room := max(3, h-len(p)-len(ways)-2)
 	edits := s.editsPage(q, w, max(3, room*2/5))
 	p.Rows(edits[:min(len(edits), room)])
@@ -98,7 +98,7 @@ func (s settlePage) shapePage(q *plan.Attributed, w, h int) term.Page {
 func (s settlePage) tightPage(q *plan.Attributed, w, h int) term.Page {
 	p := s.conflictHead(q, w, min(h, 13))
 	ways := s.waysPage(q, w)
-	if room := h - len(p) - 8; len(ways) > max(3, room) { // the marked one, and those beside it
+	if room := h - len(p) - 8; len(ways) > max(3, room) { // keep the marked way and its neighbours
 		n := max(3, room)
 		from := max(0, min(s.way+len(ways)-len(q.Question.Ways)-1-n/2, len(ways)-n))
 		ways = ways[from : from+n]
@@ -107,7 +107,7 @@ func (s settlePage) tightPage(q *plan.Attributed, w, h int) term.Page {
 	result := max(3, left*2/5)
 	edits := s.editsPage(q, w, max(4, left-result))
 	if result = h - len(p) - len(ways) - 2 - len(edits); result < 3 {
-		edits = edits[:max(0, len(edits)-(3-result))] // v shows them
+		edits = edits[:max(0, len(edits)-(3-result))] // v shows all edits
 		result = 3
 	}
 	p.Rows(edits)
@@ -176,7 +176,7 @@ func (s settlePage) credit(q *plan.Attributed, side merge.Side) term.Line {
 	if side == merge.Yours && s.job.join.Stops[q.Stop].Uncommitted {
 		return l.Add(m.Hue, "you").Add(term.Dim, "  not committed  ").Add(term.Plain, n.Subject())
 	}
-	if s.job.file != nil { // the commits are made for it
+	if s.job.file != nil { // a single file has placeholder commits
 		if n.Author().When == 0 {
 			return l.Add(m.Hue, n.Subject())
 		}
@@ -198,7 +198,7 @@ func around(q *plan.Attributed) string {
 	if !strings.HasSuffix(q.Question.Path, ".go") {
 		const most = 36
 		if q.Question.Place.Base.Empty() {
-			at-- // what it is added after
+			at-- // the row it is added after
 		}
 		name := []rune(settle.Around(q.Question.Path, lines, at))
 		if len(name) > most {
@@ -226,7 +226,7 @@ const (
 // costs describes the costs of a way with the other side's name.
 func (s settlePage) costs(q *plan.Attributed, v settle.Verdict) string {
 	who := s.theirName(q)
-	if strings.HasPrefix(who, "you") { // the person's own commits, from another clone
+	if strings.HasPrefix(who, "you") { // the person's own commits from another clone
 		who = ""
 	}
 	return words.Costs(v, who)
@@ -238,7 +238,7 @@ func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
 	c := q.Question
 	if head := term.Text(term.Plain, " ").Then(term.Heading("WAYS TO SETTLE IT")); c.Suggested == "" &&
 		(s.job.h >= 30 ||
-			s.job.w >= wide) { // else the row above the keys says so
+			s.job.w >= wide) { // otherwise the row above the keys says it
 		p.Row(head.Add(term.Dim, "  No way is clearly right. Choose one."))
 	} else if s.job.h >= 24 && s.job.w >= wide {
 		p.Row(head)
@@ -262,7 +262,7 @@ func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
 			if w < 100 && v.Twice == "" && (v.Parses == nil || *v.Parses) {
 				column = 11
 			}
-			column = max(column, l.Width()-wayColumn+2) // what is wrong is said in full
+			column = max(column, l.Width()-wayColumn+2) // show the problem in full
 		}
 		l = l.Fit(wayColumn+column).Add(term.Plain, " ")
 		if o.Way != c.Suggested {
@@ -270,9 +270,9 @@ func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
 			continue
 		}
 		why := term.Text(term.Joined, "suggested: "+words.Why(c))
-		const least = 24 // columns in which a reason can be read
+		const least = 24 // least columns for a readable reason
 		if l.Width()+why.Width() > w && (s.job.h < 30 || w-l.Width() < least) {
-			why = term.Text(term.Joined, "suggested") // the row above the keys tells why
+			why = term.Text(term.Joined, "suggested") // the row above the keys gives the reason
 		}
 		for k, part := range term.Wrap(why, max(least, w-l.Width())) {
 			if k == 0 {
@@ -326,7 +326,7 @@ func parses(v settle.Verdict) term.Line {
 	case *v.Parses:
 		return term.Text(term.Joined, "parses ✓")
 	}
-	problem := v.Problem // without its line, which is that of a file that does not exist yet
+	problem := v.Problem // without the line number: the file does not exist yet
 	if _, words, ok := strings.Cut(problem, ": "); ok && strings.HasPrefix(problem, "line ") {
 		problem = words
 	}

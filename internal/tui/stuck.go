@@ -21,7 +21,7 @@ type stuckScreen struct {
 	job    *job
 	stuck  *plan.Stuck
 	comes  *plan.Prospect
-	row    int // the marked way
+	row    int // marked way
 	scroll term.Scroll
 }
 

@@ -17,18 +17,18 @@ import (
 type taking struct {
 	frame        *frame
 	board        *settle.Board
-	title        term.Line // where it is
+	title        term.Line // place of the conflict
 	right        term.Line // the right end of the first row
 	keep         func(text string) tea.Cmd
-	write        func(text string) tea.Cmd // goes on by writing; nil where that cannot be
-	keeps        string                    // what keeping it does, in the last row
-	first        int                       // number of the first line of the result,
+	write        func(text string) tea.Cmd // continues in the editor; nil if impossible
+	keeps        string                    // label of the key that keeps the result
+	first        int                       // first line number of the result,
 	from         int                       // and of the base
-	above, below []string                  // what stands around it in the file
+	above, below []string                  // lines around it in the file
 
-	at      int // the switch
+	at      int // marked switch
 	start   string
-	drawn   *drawnResult // nil where an edit was taken or left since
+	drawn   *drawnResult // nil after an edit was taken or left
 	list    term.Scroll
 	result  term.Scroll
 	leaving bool
@@ -256,10 +256,10 @@ func (t *taking) editRow(k, w int) term.Line {
 // drawnResult caches the drawn result until an edit is switched.
 type drawnResult struct {
 	text  string
-	rows  term.Page   // without their numbers
-	marks []term.Mark // whose edits are in each
-	at    map[int]int // the row of a switch, and
-	base  map[int]int // of a line of the base
+	rows  term.Page   // rows without line numbers
+	marks []term.Mark // origin of each row
+	at    map[int]int // by switch: its row
+	base  map[int]int // by line of the base: its row
 }
 
 // drawResult draws the result, once per change.

@@ -21,8 +21,8 @@ type task struct {
 	doing    string
 	started  time.Time
 	cancel   context.CancelFunc
-	over     chan struct{} // closed when the work has ended
-	vital    bool          // it changes the branch, and is let finish
+	over     chan struct{} // closed when the work ended
+	vital    bool          // the task changes the branch, so it is not cancelled
 	done, of atomic.Int64
 }
 
@@ -82,10 +82,10 @@ func (f *frame) startVital(doing string, do work) tea.Cmd {
 // finished applies the result of the current task.
 func (f *frame) finished(e ended) tea.Cmd {
 	if e.task != f.task {
-		return nil // cancelled, and something else runs
+		return nil // cancelled; another task runs
 	}
 	if f.waited == f.task {
-		f.flash = nil // it said to wait for this
+		f.flash = nil // the flash asked to wait for this task
 	}
 	f.task, f.waited = nil, nil
 	if e.err != nil {
@@ -132,7 +132,7 @@ func (f *frame) leave() {
 	if f.task == nil {
 		return
 	}
-	patience := time.After(time.Second) // for a program that will not be stopped
+	patience := time.After(time.Second) // limit for a program that does not stop
 	if f.task.vital {
 		patience = nil
 	} else {
@@ -148,17 +148,17 @@ func (f *frame) leave() {
 type output struct {
 	mu    sync.Mutex
 	lines []string
-	steps []check.Step  // of the check that runs
-	step  int           // of those, from 0
-	fresh chan struct{} // holds one while there is something that was not drawn
+	steps []check.Step  // steps of the running check
+	step  int           // current step, from 0
+	fresh chan struct{} // holds a value if something is not drawn yet
 }
 
 // printed is the message that an output has more. Screens ignore outputs of others.
 type printed struct{ out *output }
 
 const (
-	maxOutput = 20000                 // lines that are kept
-	drawEvery = 33 * time.Millisecond // however much is printed
+	maxOutput = 20000                 // most lines kept
+	drawEvery = 33 * time.Millisecond // least time between two drawings
 )
 
 func newOutput() *output { return &output{fresh: make(chan struct{}, 1)} }

@@ -22,14 +22,14 @@ import (
 type teammatesScreen struct {
 	job    *job
 	list   list
-	pulled map[string]*pulled // by the clone's folder
+	pulled map[string]*pulled // by folder of the clone
 }
 
 // pulled is the effect of a pull on a teammate's clone.
 type pulled struct {
 	before, after history.Node
 	commits       int
-	said          string // where it brought nothing
+	said          string // message if the pull brought nothing
 	files         []pulledFile
 }
 
@@ -58,7 +58,7 @@ func (s *teammatesScreen) mates() []demo.Clone { return s.job.played.Scene.Teamm
 
 // mateRow is a row of the list: a teammate, a file of one who pulled, or the other side.
 type mateRow struct {
-	mate int // -1 for the other side
+	mate int // index of the teammate; -1 for the other side
 	file *pulledFile
 }
 

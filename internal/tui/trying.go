@@ -70,7 +70,7 @@ func untaken(other []string) string {
 type triedScreen struct {
 	*checkScreen
 	found  prove.Tried
-	rows   term.Page // what was changed, as wide as it is
+	rows   term.Page // the changes, not wrapped
 	scroll term.Scroll
 }
 

@@ -13,7 +13,7 @@ import (
 // whoBuilds is which of base, yours, theirs and joined pass the check, as far as it is known.
 type whoBuilds struct {
 	besides
-	out  *output // told of each outcome
+	out  *output // receives each outcome
 	over chan struct{}
 
 	mu  sync.Mutex

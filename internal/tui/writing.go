@@ -17,17 +17,17 @@ type writing struct {
 	ed     *term.Editor
 	right  term.Line                // the right end of the first row
 	says   string                   // the remark; empty for the usual one
-	keeps  string                   // what keeping it does; empty for the usual
-	name   string                   // of the file: its ending tells the language
-	around func(w, h int) term.Page // the editor in its surroundings
+	keeps  string                   // label of the key that keeps the text; empty for the usual one
+	name   string                   // file name; its ending determines the language
+	around func(w, h int) term.Page // draws the lines around the editor
 	save   func(text string) tea.Cmd
-	own    func(ctx context.Context) (string, error) // the person's own editor; nil where it is not offered
+	own    func(ctx context.Context) (string, error) // runs the person's own editor; nil if not offered
 
-	board  *settle.Board // the edits of both sides, that can be taken over; nil if there are none
-	from   int           // the number of their base's first line
-	closed bool          // a line end that the editor does not show ends the text
+	board  *settle.Board // both sides' edits, to take over; nil if none
+	from   int           // first line number of their base
+	closed bool          // the text ends with a line end that the editor does not show
 
-	leaving bool // leaving without keeping it was asked for once
+	leaving bool // the person asked once to leave without keeping it
 }
 
 func (e *writing) actions() []action {

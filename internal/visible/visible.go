@@ -59,7 +59,7 @@ func plain(s string) bool {
 // hidden reports whether a character is invisible or changes how others are shown.
 func hidden(r rune) bool {
 	switch {
-	case r == 0x200d: // joins emoji
+	case r == 0x200d: // joins emoji characters
 		return false
 	case r >= 0x80 && r < 0xa0, r == 0x2028, r == 0x2029:
 		return true

@@ -126,9 +126,9 @@ func Outcome(c *settle.Question, w settle.Way) string {
 
 // Credits is who did what in a conflict that is no place in a text.
 type Credits struct {
-	Who           string // the person of the other side
-	Yours, Theirs string // the commits of both; empty if unknown
-	Lines         int    // that one side changed of a file that the other deleted; 0 if unknown
+	Who           string // author on the other side
+	Yours, Theirs string // commits of both sides; empty if unknown
+	Lines         int    // lines that one side changed in a file that the other deleted; 0 if unknown
 }
 
 // in names a commit at the end of a sentence.
@@ -145,7 +145,7 @@ func About(c *settle.Question, d Credits) string {
 // kindRow is everything that the program says about a kind of conflict, where that is no place in a text. Rows are
 // written without field names, so a row that lacks a field does not compile.
 type kindRow struct {
-	hint  string // a few words; of a place in a text, empty
+	hint  string // a few words; empty for a place in a text
 	about func(*settle.Question, Credits) string
 }
 

@@ -22,9 +22,9 @@ type point struct {
 // The place of a curve, in points.
 const (
 	sheetWide = 595.0
-	edge      = 42.0 // around the sheet
+	edge      = 42.0 // margin of the sheet
 	curveHigh = 128.0
-	curveLeft = edge + 170 // where its axis begins
+	curveLeft = edge + 170 // left end of the axis
 	curveEnd  = sheetWide - edge - 60
 )
 

@@ -24,9 +24,9 @@ import (
 
 // row is one thing that was asked.
 type row struct {
-	name, unit string // of the benchmark and of what it reports
+	name, unit string // benchmark, and unit it reports
 	what       string
-	asked      float64 // at most
+	asked      float64 // upper limit
 }
 
 // grace is how much more than what was asked is taken for it: machines are never the same twice.

@@ -77,7 +77,7 @@ func manual() ([]byte, error) {
 	if err := doc.GenMan(root, header, &out); err != nil {
 		return nil, err
 	}
-	// All is on this one page, so there are no others to see.
+	// Everything is on this one page, so remove the list of others.
 	if about, _, more := bytes.Cut(out.Bytes(), []byte("\n.SH SEE ALSO")); more {
 		out.Truncate(len(about))
 	}

@@ -24,9 +24,9 @@ import (
 
 const (
 	longFunction = 60  // lines
-	longLine     = 120 // columns, a tab being four
-	mostMethods  = 40  // of a type
-	largestCycle = 8   // files that need one another
+	longLine     = 120 // columns, with tabs of four
+	mostMethods  = 40  // methods of a type
+	largestCycle = 8   // files that need each other
 )
 
 // What is counted, in the order it is printed.
@@ -186,7 +186,7 @@ func (c *count) declared(d ast.Decl) {
 		if n := to - from + 1; n > longFunction {
 			c.add(functions, d.Pos(), fmt.Sprintf("%s, %d lines", d.Name.Name, n))
 		}
-		known := d.Recv != nil && slices.Contains([]string{"Error", "String", "Unwrap"}, d.Name.Name) // by their interfaces
+		known := d.Recv != nil && slices.Contains([]string{"Error", "String", "Unwrap"}, d.Name.Name) // documented by their interfaces
 		if d.Name.IsExported() && d.Doc == nil && exportedReceiver(d) && !known {
 			c.add(undocumented, d.Pos(), d.Name.Name)
 		}

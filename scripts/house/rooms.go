@@ -16,7 +16,7 @@ import (
 // the same, and which files need one another.
 func (c *count) rooms(p *packages.Package) {
 	methods := map[string]int{}
-	first := map[string]string{} // a name as it was written first, by its small letters
+	first := map[string]string{} // by lower-case name: its first spelling
 	for _, f := range p.Syntax {
 		for _, d := range f.Decls {
 			switch d := d.(type) {

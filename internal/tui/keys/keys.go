@@ -86,7 +86,7 @@ var (
 var (
 	CursorLeft   = typing("← →", "character by character", "left")
 	CursorRight  = typing("", "", "right")
-	PageDownOnly = typing("", "", "pgdown") // where a blank is typed
+	PageDownOnly = typing("", "", "pgdown") // for screens on which a blank can be typed
 
 	Adopt       = typing("ctrl+t", "take an edit over", "ctrl+t")
 	OwnEditor   = typing("ctrl+o", "open it in your editor", "ctrl+o")
@@ -173,7 +173,7 @@ func Written(b key.Binding, name, does string) key.Binding {
 // Section holds the keys of one place, for a list.
 type Section struct {
 	Name  string
-	Right bool // stands in the right column of ? where there are two
+	Right bool // shown in the right column of the help
 	Keys  []key.Binding
 }
 

@@ -112,7 +112,7 @@ func Tint(l Line, piece string, at int, words []Tinted, k Ink) Line {
 	if k.Hue != Plain || words == nil {
 		return l.Put(k, piece)
 	}
-	from := 0 // where the word begins
+	from := 0 // offset of the word
 	for _, w := range words {
 		to := from + len(w.text)
 		if lo, hi := max(from, at), min(to, at+len(piece)); lo < hi {
@@ -122,7 +122,7 @@ func Tint(l Line, piece string, at int, words []Tinted, k Ink) Line {
 		}
 		from = to
 	}
-	if from < at+len(piece) { // beyond what is known
+	if from < at+len(piece) { // beyond the known tokens
 		l = l.Put(k, piece[max(0, from-at):])
 	}
 	return l

@@ -19,15 +19,15 @@ import (
 // text area made for prose does not. The cursor moves by graphemes.
 type Editor struct {
 	Lines    []string
-	Invalid  bool // the text is not UTF-8 and so cannot be written back
-	row, Col int  // col in bytes
+	Invalid  bool // the text is not UTF-8 and cannot be written back
+	row, Col int  // cursor; Col in bytes
 	first    int  // number of the first line
 	scroll   Scroll
-	Changes  []typed // those after at were undone
+	Changes  []typed // edits; those from at on were undone
 	At       int
 
-	anchor *[2]int // the other end of what is selected; nil for nothing
-	cut    string  // what was cut or copied last
+	anchor *[2]int // other end of the selection; nil for none
+	cut    string  // last text cut or copied
 	Sought string  // what was looked for last
 }
 
@@ -36,7 +36,7 @@ type typed struct {
 	row           int
 	from, to      []string
 	before, after [2]int
-	typed         bool // by a letter: what is typed on is undone with it
+	typed         bool // a typed letter: further ones are undone with it
 }
 
 // NewEditor returns an editor of a text whose first line has the number firstLine.
@@ -293,7 +293,7 @@ func (e *Editor) Insert(s string) {
 	}
 	l := e.Lines[e.row]
 	to := strings.Split(s, "\n")
-	if len(to) > 1 && e.end() < len(l) { // the text has the line ends of its file
+	if len(to) > 1 && e.end() < len(l) { // keep the line ends of the file
 		for i := range to[:len(to)-1] {
 			to[i] += "\r"
 		}

@@ -17,15 +17,15 @@ type Hue uint8
 // The colours of text. Those of the sides are used for nothing else.
 const (
 	Plain  Hue = iota
-	Dim        // what may be passed over
+	Dim        // less important text
 	Faint      // line numbers, rules
-	Bright     // what the eye should meet
+	Bright     // most important text
 	Yours
 	Theirs
 	Base
 	Joined
 	Trouble
-	codeWord // of a language; none of these is near the colour of a side
+	codeWord // words of a language; no code colour is near that of a side
 	codeString
 	codeNumber
 	codeComment
@@ -59,7 +59,7 @@ type Ground uint8
 // The backgrounds: none, the row the person is on, and one for each kind of changed text.
 const (
 	NoGround Ground = iota
-	OnRow           // the row the person is on
+	OnRow           // background of the marked row
 	OnYours
 	OnTheirs
 	OnJoined
@@ -126,10 +126,10 @@ type Ink struct {
 
 // Span is a piece of text in one ink.
 type Span struct {
-	Text  string // fit to be shown: put sees to that
+	Text  string // cleaned text: see put
 	Ink   Ink
-	Drawn bool    // text has its own codes: it comes from a component, not from outside
-	click tea.Msg // what a click on it means to the screen
+	Drawn bool    // the text has its own codes and comes from a component, not from outside
+	click tea.Msg // message for a click on it
 }
 
 // with returns the span with another text.
@@ -292,7 +292,7 @@ const sample = "_"
 func (t *Theme) around(k Ink) [2]string {
 	codes, ok := t.codes[k]
 	if !ok {
-		if k != (Ink{}) || t.Colour { // else it is as the terminal has it
+		if k != (Ink{}) || t.Colour { // otherwise keep the terminal's own colours
 			codes[0], codes[1], _ = strings.Cut(t.Style(k).Render(sample), sample)
 		}
 		t.codes[k] = codes

@@ -51,7 +51,7 @@ func Wrap(l Line, width int) []Line {
 				out = append(out, row)
 				row, used = nil, 0
 			}
-			for w > width { // a word longer than the row
+			for w > width { // the word is longer than the row
 				head := ansi.Truncate(word, width, "")
 				out = append(out, Line{s.with(head)})
 				word = strings.TrimPrefix(word, head)
@@ -110,7 +110,7 @@ func Fold(l Line, width int) []Line {
 			if Cells(text) > left {
 				head = ansi.Truncate(text, left, "")
 			}
-			if head == "" && left == width { // wider than a row
+			if head == "" && left == width { // the first character is wider than a row
 				break
 			}
 			if head != "" {

@@ -18,11 +18,11 @@ type Scroll struct {
 func (s *Scroll) Size(rows, room int) {
 	if !s.made {
 		s.vp, s.made = viewport.New(), true
-		s.vp.KeyMap = viewport.KeyMap{} // scrollKeys names them
+		s.vp.KeyMap = viewport.KeyMap{} // scrollKeys has the keys
 	}
 	s.vp.SetHeight(max(1, room))
 	if s.vp.TotalLineCount() != rows {
-		s.vp.SetContentLines(make([]string, rows)) // it need not know what they hold
+		s.vp.SetContentLines(make([]string, rows)) // only their number matters
 	}
 	s.vp.SetYOffset(s.vp.YOffset())
 }
