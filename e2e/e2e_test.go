@@ -428,7 +428,8 @@ func TestLookingBackAndATeammatePulls(t *testing.T) {
 		require.NoError(t, err)
 		return len(made)
 	}
-	require.Eventually(t, func() bool { return begun() == 2 }, patience, 40*time.Millisecond, "made anew, and once more")
+	require.Eventually(t, func() bool { return begun() == 2 }, patience, 40*time.Millisecond,
+		"made anew, and once more")
 	x.see("Runa Holt pushed 4 commits", "origin was asked")
 	x.press("q")
 	last := x.see("ended with 0")

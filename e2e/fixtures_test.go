@@ -217,7 +217,8 @@ func conflicting(files int) func(*importing) {
 				i.commit(branch, base)
 			}
 			for k := range files {
-				i.put(fmt.Sprintf("d%02d/f%02d", k/100, k%100), strings.Repeat(fmt.Sprintf("line of %d\n", k), 10)+branch+
+				i.put(fmt.Sprintf("d%02d/f%02d", k/100, k%100), strings.Repeat(fmt.Sprintf("line of %d\n", k),
+					10)+branch+
 					"\n"+strings.Repeat("end\n", 10))
 			}
 		}

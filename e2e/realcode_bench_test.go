@@ -44,7 +44,8 @@ func BenchmarkRealCode(b *testing.B) {
 			whole, most = append(whole, used.Seconds()), max(most, peak)
 			join := untilRead(b, 5, r.Dir)
 			joins = append(joins, join.Seconds()/git[0].Seconds())
-			b.Logf("%s %s: %d, %d; %d; %d", triples[i].module, strings.Join(triples[i].versions[:], " "), join.Milliseconds(),
+			b.Logf("%s %s: %d, %d; %d; %d", triples[i].module, strings.Join(triples[i].versions[:], " "),
+				join.Milliseconds(),
 				used.Milliseconds(), git[0].Milliseconds(), peak>>20)
 		}
 		slices.Sort(whole)
@@ -91,7 +92,8 @@ func moduleTriples(b *testing.B) (out []triple) {
 	var mod struct{ Require []struct{ Path string } }
 	require.NoError(b, json.Unmarshal(said, &mod))
 	for _, m := range mod.Require {
-		list, err := exec.Command("go", "list", "-m", "-versions", "-f", "{{.Path}} {{.Version}} {{range .Versions}}{{.}} {{end}}",
+		list, err := exec.Command("go", "list", "-m", "-versions", "-f",
+			"{{.Path}} {{.Version}} {{range .Versions}}{{.}} {{end}}",
 			m.Path).Output()
 		f := strings.Fields(string(list))
 		if err != nil || len(f) < 2 {

@@ -104,7 +104,8 @@ func (w *watched) press(key string, least int) time.Duration {
 		select {
 		case <-w.more:
 		case <-end:
-			require.Fail(w.b, "nothing is drawn for the key "+strconv.Quote(key)+" after "+strconv.Itoa(w.written()-before))
+			require.Fail(w.b,
+				"nothing is drawn for the key "+strconv.Quote(key)+" after "+strconv.Itoa(w.written()-before))
 		}
 	}
 	return time.Since(begun)

@@ -45,7 +45,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	if err != nil {
 		return nil, nil, err
 	}
-	from, err := a.Planner.Tree(p.Carried.On)
+	from, err := a.Planner.Tree(ctx, p.Carried.On)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -55,7 +55,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	if !u.Same(p.Carried) {
 		return nil, nil, &change.MovedError{Branch: p.Branch.Name, Work: true}
 	}
-	l, err = a.Planner.LayOut(u, tree, plan.Held{Staged: j.Carried.Staged, Files: j.Carried.Files})
+	l, err = a.Planner.LayOut(ctx, u, tree, plan.Held{Staged: j.Carried.Staged, Files: j.Carried.Files})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -86,7 +86,7 @@ func (a *Applier) guardAside(ctx context.Context, p *plan.Position, j *plan.Join
 // Accept applies a join. what is the reflog message.
 func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, consent change.Consent,
 	what string) (*ledger.Waypoint, error) {
-	tree, err := a.Planner.Tree(b.Tip)
+	tree, err := a.Planner.Tree(ctx, b.Tip)
 	if err != nil {
 		return nil, err
 	}
@@ -100,7 +100,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err := a.carrier.addTip(ctx, b.Tips()...); err != nil {
 		return nil, err
 	}
-	from, err := a.Planner.Tree(p.Head())
+	from, err := a.Planner.Tree(ctx, p.Head())
 	if err != nil {
 		return nil, err
 	}
@@ -167,7 +167,7 @@ func (a *Applier) newWaypoint(ctx context.Context, p *plan.Position, j *plan.Joi
 
 // tellSubmodules lists submodules that are at another commit after the join. Like git, Dorvik does not update them.
 func (a *Applier) tellSubmodules(ctx context.Context, from, to object.ID) {
-	changes, err := a.Planner.Store.Changes(from, to)
+	changes, err := a.Planner.Store.Changes(ctx, from, to)
 	if err != nil {
 		return // the overlay has everything already
 	}

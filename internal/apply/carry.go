@@ -56,7 +56,7 @@ func (ca *carrier) hand(ctx context.Context, kept object.ID, l *plan.Laid) error
 
 // layBack makes an undo carry uncommitted work.
 func (ca *carrier) layBack(ctx context.Context, wp *ledger.Waypoint, tr *Transition, dirty []vcs.Dirty) error {
-	from, err := ca.planner.Tree(wp.After)
+	from, err := ca.planner.Tree(ctx, wp.After)
 	if err != nil {
 		return err
 	}
@@ -64,11 +64,11 @@ func (ca *carrier) layBack(ctx context.Context, wp *ledger.Waypoint, tr *Transit
 	if wp.Kept != nil && !wp.Kept.Head.IsZero() {
 		before = wp.Kept.Head
 	}
-	to, err := ca.planner.Tree(before)
+	to, err := ca.planner.Tree(ctx, before)
 	if err != nil {
 		return err
 	}
-	if dirty, err = ca.withLoose(wp, dirty); err != nil {
+	if dirty, err = ca.withLoose(ctx, wp, dirty); err != nil {
 		return err
 	}
 	u, err := ca.work.Uncommitted(ctx, wp.After, dirty)
@@ -82,7 +82,7 @@ func (ca *carrier) layBack(ctx context.Context, wp *ledger.Waypoint, tr *Transit
 		if u == nil {
 			u = &plan.Uncommitted{On: wp.After, Staged: from, Files: from}
 		}
-		l, err = ca.planner.LayOut(u, to, wp.Kept.Was)
+		l, err = ca.planner.LayOut(ctx, u, to, wp.Kept.Was)
 		if l == nil && err == nil && wp.TakenOver() {
 			l = &plan.Laid{Layout: &plan.Layout{Staged: to, Files: to, Start: from}, Of: u, Is: wp.Kept.Was}
 		}
@@ -96,12 +96,12 @@ func (ca *carrier) layBack(ctx context.Context, wp *ledger.Waypoint, tr *Transit
 		return err
 	}
 	if l == nil {
-		if err := ca.notInTheWayBack(from, to, dirty); err != nil {
+		if err := ca.notInTheWayBack(ctx, from, to, dirty); err != nil {
 			return err
 		}
 		return ca.trySwitch(ctx, from, to)
 	}
-	if err := ca.notInTheWayBack(from, l.Files, unknownTo(dirty), l.Paths...); err != nil {
+	if err := ca.notInTheWayBack(ctx, from, l.Files, unknownTo(dirty), l.Paths...); err != nil {
 		return err
 	}
 	if err := ca.hand(ctx, object.ID{}, l); err != nil {
@@ -117,11 +117,11 @@ func (ca *carrier) layBack(ctx context.Context, wp *ledger.Waypoint, tr *Transit
 }
 
 // withLoose adds files that the join created and git no longer tracks; the person edited them.
-func (ca *carrier) withLoose(wp *ledger.Waypoint, dirty []vcs.Dirty) ([]vcs.Dirty, error) {
+func (ca *carrier) withLoose(ctx context.Context, wp *ledger.Waypoint, dirty []vcs.Dirty) ([]vcs.Dirty, error) {
 	if wp.Kept == nil {
 		return dirty, nil
 	}
-	changes, err := ca.planner.Store.Changes(wp.Kept.Is.Staged, wp.Kept.Is.Files)
+	changes, err := ca.planner.Store.Changes(ctx, wp.Kept.Is.Staged, wp.Kept.Is.Files)
 	if err != nil {
 		return nil, err
 	}
@@ -162,12 +162,12 @@ func (ca *carrier) joinBack(ctx context.Context, wp *ledger.Waypoint, u *plan.Un
 		}
 		return nil, &change.AsksError{Position: p, Paths: asks}
 	}
-	return ca.planner.LayOut(u, to, plan.Held{Staged: j.Carried.Staged, Files: j.Carried.Files})
+	return ca.planner.LayOut(ctx, u, to, plan.Held{Staged: j.Carried.Staged, Files: j.Carried.Files})
 }
 
 // notInTheWayBack returns a *plan.Blocked if the undo would change uncommitted work.
-func (ca *carrier) notInTheWayBack(from, to object.ID, dirty []vcs.Dirty, away ...string) error {
-	_, err := ca.work.between(from, to, dirty, away...)
+func (ca *carrier) notInTheWayBack(ctx context.Context, from, to object.ID, dirty []vcs.Dirty, away ...string) error {
+	_, err := ca.work.between(ctx, from, to, dirty, away...)
 	var over *change.OverwriteError
 	if errors.As(err, &over) {
 		return &plan.Blocked{What: "Going back must change " + strings.Join(over.Paths, ", ") +

@@ -1,6 +1,7 @@
 package apply
 
 import (
+	"context"
 	"os"
 	"path/filepath"
 	"strings"
@@ -17,16 +18,16 @@ var besideOpen = []string{".%.swp", ".%.swo", ".%.swn", ".%.swx", ".#%", "#%#", 
 
 // Touched lists the files that a join changes, and which of them seem to be open in an editor. Saving there would
 // overwrite the result.
-func (w *WorkTree) Touched(p *plan.Position, tree object.ID) (*change.Touched, error) {
-	from, err := w.Planner.Tree(p.Head())
+func (w *WorkTree) Touched(ctx context.Context, p *plan.Position, tree object.ID) (*change.Touched, error) {
+	from, err := w.Planner.Tree(ctx, p.Head())
 	if err != nil {
 		return nil, err
 	}
-	changes, err := w.Planner.Store.Changes(from, tree)
+	changes, err := w.Planner.Store.Changes(ctx, from, tree)
 	if err != nil {
 		return nil, err
 	}
-	own, err := w.ownWork(p)
+	own, err := w.ownWork(ctx, p)
 	if err != nil {
 		return nil, err
 	}
@@ -48,7 +49,7 @@ func (w *WorkTree) Touched(p *plan.Position, tree object.ID) (*change.Touched, e
 
 // ownWork returns the paths with uncommitted work of the person, without those that a half-done operation of git
 // wrote.
-func (w *WorkTree) ownWork(p *plan.Position) (map[string]bool, error) {
+func (w *WorkTree) ownWork(ctx context.Context, p *plan.Position) (map[string]bool, error) {
 	own := map[string]bool{}
 	if p.Stuck == nil {
 		for _, d := range p.Dirty {
@@ -60,7 +61,7 @@ func (w *WorkTree) ownWork(p *plan.Position) (map[string]bool, error) {
 		return own, nil
 	}
 	for _, part := range p.Carried.Parts {
-		if err := w.Planner.Store.EachChange(part.Base, part.Tree,
+		if err := w.Planner.Store.EachChange(ctx, part.Base, part.Tree,
 			func(c object.Change) { own[c.Path] = true }); err != nil {
 			return nil, err
 		}

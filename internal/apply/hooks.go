@@ -194,7 +194,7 @@ func (r *hookRun) before(ctx context.Context, p *plan.Position, j *plan.Join, b 
 			return b, err
 		}
 	}
-	out, err := r.s.hooks.reworded(b, messages)
+	out, err := r.s.hooks.reworded(ctx, b, messages)
 	if err == nil && out.Tip != b.Tip {
 		err = r.s.carrier.addTip(ctx, out.Tip)
 	}
@@ -230,7 +230,7 @@ func (r *hookRun) message(ctx context.Context, id object.ID, into map[object.ID]
 	if err = errors.Join(err, err2); err != nil || one == nil && other == nil {
 		return err
 	}
-	c, err := r.s.Planner.Store.Commit(id)
+	c, err := r.s.Planner.Store.Commit(ctx, id)
 	if err != nil {
 		return err
 	}
@@ -260,7 +260,7 @@ func (r *hookRun) message(ctx context.Context, id object.ID, into map[object.ID]
 }
 
 // reworded makes commits again with other messages, and the commits on top of them.
-func (hk *hooks) reworded(b plan.Built, messages map[object.ID]string) (plan.Built, error) {
+func (hk *hooks) reworded(ctx context.Context, b plan.Built, messages map[object.ID]string) (plan.Built, error) {
 	if len(messages) == 0 {
 		return b, nil
 	}
@@ -269,7 +269,7 @@ func (hk *hooks) reworded(b plan.Built, messages map[object.ID]string) (plan.Bui
 		if id.IsZero() || !hk.planner.Store.Made(id) {
 			return id, nil
 		}
-		made, err := hk.planner.Store.Commit(id)
+		made, err := hk.planner.Store.Commit(ctx, id)
 		if err != nil {
 			return id, err
 		}

@@ -28,7 +28,7 @@ func (w *WorkTree) inTheWayOf(ctx context.Context, p *plan.Position, tree object
 	if tree.IsZero() {
 		return nil, nil // the route is refused, so there is no tree to switch to
 	}
-	from, err := w.Planner.Tree(p.Head())
+	from, err := w.Planner.Tree(ctx, p.Head())
 	if err != nil {
 		return nil, err
 	}
@@ -36,14 +36,14 @@ func (w *WorkTree) inTheWayOf(ctx context.Context, p *plan.Position, tree object
 	if p.Carried != nil { // carried work leaves only untracked files in the way
 		dirty, away = unknownTo(dirty), append(away, p.Carried.Paths...)
 	}
-	if same, err = w.between(from, tree, dirty, away...); err != nil {
+	if same, err = w.between(ctx, from, tree, dirty, away...); err != nil {
 		return same, err
 	}
 	hidden := p.Hidden
 	if hidden == nil {
 		hidden = func() (map[string]bool, error) { return w.Repo.Hidden(ctx) }
 	}
-	return same, w.hiddenInTheWay(hidden, from, tree)
+	return same, w.hiddenInTheWay(ctx, hidden, from, tree)
 }
 
 // AskHidden starts to read the paths marked skip-worktree or assume-unchanged. The returned function waits for the
@@ -56,13 +56,13 @@ func (w *WorkTree) AskHidden(ctx context.Context) func() (map[string]bool, error
 
 // hiddenInTheWay returns a *change.OverwriteError for modified files that git was told to ignore and the change would
 // write.
-func (w *WorkTree) hiddenInTheWay(ask func() (map[string]bool, error), from, to object.ID) error {
+func (w *WorkTree) hiddenInTheWay(ctx context.Context, ask func() (map[string]bool, error), from, to object.ID) error {
 	hidden, err := ask()
 	if err != nil || len(hidden) == 0 {
 		return err
 	}
 	var paths []string
-	if err := w.Planner.Store.EachChange(from, to, func(c object.Change) {
+	if err := w.Planner.Store.EachChange(ctx, from, to, func(c object.Change) {
 		if !hidden[c.Path] {
 			return
 		}
@@ -83,9 +83,10 @@ func unknownTo(dirty []vcs.Dirty) []vcs.Dirty {
 
 // between returns a *change.OverwriteError for uncommitted, untracked or ignored paths that a switch between two trees
 // would overwrite. It skips paths in away. same lists untracked files that already have the new content.
-func (w *WorkTree) between(from, to object.ID, dirty []vcs.Dirty, away ...string) (same []string, err error) {
+func (w *WorkTree) between(ctx context.Context, from, to object.ID, dirty []vcs.Dirty, away ...string) (same []string,
+	err error) {
 	o := obstacles{w: w, away: away, goes: map[string]bool{}}
-	if o.changes, err = w.Planner.Store.Changes(from, to); err != nil {
+	if o.changes, err = w.Planner.Store.Changes(ctx, from, to); err != nil {
 		return nil, err
 	}
 	o.changes = slices.DeleteFunc(o.changes, func(c object.Change) bool { // the path changes in the index only

@@ -21,7 +21,8 @@ func TestAJournalWithOneBitFlippedIsDamaged(t *testing.T) {
 	require.NoError(t, err)
 	assert.Nil(t, is)
 	for _, turned := range []bool{false, true} {
-		tr := &Transition{Kind: change.Accepting, Branch: "main", From: object.ID{}, Turned: false, Lay: &Lay{Paths: []string{"f"}}}
+		tr := &Transition{Kind: change.Accepting, Branch: "main", From: object.ID{}, Turned: false,
+			Lay: &Lay{Paths: []string{"f"}}}
 		require.NoError(t, tr.write(dir))
 		if turned {
 			require.NoError(t, tr.turn(dir))

@@ -55,7 +55,7 @@ func (f *files) prepare(ctx context.Context, tr *Transition) (err error) {
 
 // look records the unmodified files that the change will write or remove, and checks that they match the index.
 func (f *files) look(ctx context.Context, tr *Transition) error {
-	changes, err := f.planner.Store.Changes(tr.Lay.Start, tr.Lay.Files)
+	changes, err := f.planner.Store.Changes(ctx, tr.Lay.Start, tr.Lay.Files)
 	if err != nil {
 		return err
 	}
@@ -211,7 +211,7 @@ func (f *files) switchLaid(ctx context.Context, tr *Transition) error {
 	x, l := f.side(), tr.Lay
 	start := map[string]object.Entry{}
 	for _, p := range l.Paths {
-		e, err := f.planner.Store.Find(l.Start, p)
+		e, err := f.planner.Store.Find(ctx, l.Start, p)
 		if err != nil {
 			return err
 		}
@@ -228,7 +228,7 @@ func (f *files) switchLaid(ctx context.Context, tr *Transition) error {
 	if err := f.switchFiles(ctx, x, tr); err != nil {
 		return err
 	}
-	changes, err := f.planner.Store.Changes(l.Files, l.Staged)
+	changes, err := f.planner.Store.Changes(ctx, l.Files, l.Staged)
 	if err != nil {
 		return err
 	}
@@ -293,7 +293,7 @@ func (f *files) tidy(l *Lay) {
 // writeFiles writes each file completely outside the working tree and then moves it into its free place. If the place
 // is taken, somebody saved the file meanwhile; the error is a *change.MovedError.
 func (f *files) writeFiles(ctx context.Context, x *git.Index, tr *Transition, changed []object.Change) error {
-	paths, err := f.toWrite(tr.Lay, changed)
+	paths, err := f.toWrite(ctx, tr.Lay, changed)
 	if err != nil {
 		return err
 	}
@@ -316,7 +316,7 @@ func (f *files) writeFiles(ctx context.Context, x *git.Index, tr *Transition, ch
 
 // writing lists the changed files. byGit is true if git must write them: in sparse working trees and for submodules.
 func (f *files) writing(ctx context.Context, l *Lay) (changed []object.Change, byGit bool, err error) {
-	if changed, err = f.planner.Store.Changes(l.Start, l.Files); err != nil {
+	if changed, err = f.planner.Store.Changes(ctx, l.Start, l.Files); err != nil {
 		return nil, false, err
 	}
 	byGit, err = f.Repo.Sparse(ctx)
@@ -326,7 +326,7 @@ func (f *files) writing(ctx context.Context, l *Lay) (changed []object.Change, b
 }
 
 // toWrite lists the files to write: changed ones, and those that were moved away but keep their content.
-func (f *files) toWrite(l *Lay, changed []object.Change) (paths []string, err error) {
+func (f *files) toWrite(ctx context.Context, l *Lay, changed []object.Change) (paths []string, err error) {
 	listed := map[string]bool{}
 	for _, c := range changed {
 		if !c.New.Absent() {
@@ -337,7 +337,7 @@ func (f *files) toWrite(l *Lay, changed []object.Change) (paths []string, err er
 		if f.work.exists(p) || listed[p] {
 			continue
 		}
-		e, err := f.planner.Store.Find(l.Files, p)
+		e, err := f.planner.Store.Find(ctx, l.Files, p)
 		if err != nil {
 			return nil, err
 		}
@@ -416,7 +416,7 @@ func (f *files) wrote(ctx context.Context, tr *Transition, over beneath.Folder, 
 	if isGone(err) {
 		return true, nil // git wrote nothing there
 	}
-	e, ferr := f.planner.Store.Find(tr.Lay.Files, p)
+	e, ferr := f.planner.Store.Find(ctx, tr.Lay.Files, p)
 	if ferr != nil || err != nil || !e.Mode.IsRegular() {
 		return false, ferr
 	}
@@ -498,14 +498,14 @@ func (f *files) putAway(ctx context.Context, tr *Transition, p string) error {
 	if err != nil || info.IsDir() {
 		return nil
 	}
-	held, err := f.planner.Store.Find(tr.Lay.Had, p)
+	held, err := f.planner.Store.Find(ctx, tr.Lay.Had, p)
 	if err != nil {
 		return err
 	}
 	if !f.keptFiles(tr.Lay.Keep).Has(p) && !f.clean(tr).Has(p) && !held.Absent() && !held.IsTree() {
 		return nil // the file was not moved yet and is unchanged
 	}
-	new, err := f.planner.Store.Find(tr.Lay.Files, p)
+	new, err := f.planner.Store.Find(ctx, tr.Lay.Files, p)
 	if err != nil || new.Absent() || new.IsTree() {
 		return err
 	}

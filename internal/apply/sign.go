@@ -34,7 +34,7 @@ func (s *signer) sign(ctx context.Context, b plan.Built) (object.ID, error) {
 		if id.IsZero() || !s.planner.Store.Made(id) {
 			continue
 		}
-		made, err := s.planner.Store.Commit(id)
+		made, err := s.planner.Store.Commit(ctx, id)
 		if err != nil {
 			return b.Tip, err
 		}

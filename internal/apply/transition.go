@@ -43,17 +43,17 @@ type Transition struct {
 }
 
 // trees returns the trees before and after, and the changed files.
-func (a *Applier) trees(tr *Transition) (from, to object.ID, changes []object.Change, err error) {
+func (a *Applier) trees(ctx context.Context, tr *Transition) (from, to object.ID, changes []object.Change, err error) {
 	on := tr.From
 	if tr.Lay != nil && !tr.Lay.Head.IsZero() {
 		on = tr.Lay.Head
 	}
-	if from, err = a.Planner.Tree(on); err == nil {
-		if to, err = a.Planner.Tree(tr.To); err == nil {
+	if from, err = a.Planner.Tree(ctx, on); err == nil {
+		if to, err = a.Planner.Tree(ctx, tr.To); err == nil {
 			if tr.Lay != nil {
 				to = tr.Lay.Files
 			}
-			changes, err = a.Planner.Store.Changes(from, to)
+			changes, err = a.Planner.Store.Changes(ctx, from, to)
 		}
 	}
 	return from, to, changes, err
@@ -79,7 +79,7 @@ func (tr *Transition) refs() []vcs.RefUpdate {
 // make carries out a transition. If it fails, it restores the earlier state; if that fails too, it returns a *CutError
 // and the journal stays for the next start.
 func (a *Applier) make(ctx context.Context, tr *Transition) error {
-	from, to, changes, err := a.trees(tr)
+	from, to, changes, err := a.trees(ctx, tr)
 	if err != nil {
 		return err
 	}
@@ -276,7 +276,7 @@ func (a *Applier) takeBack(ctx context.Context, tr *Transition, cause error) err
 // content were edited later; they stay. The journal records the direction first, so an interrupted restore continues
 // as a restore.
 func (a *Applier) restore(ctx context.Context, tr *Transition) error {
-	_, _, changes, err := a.trees(tr)
+	_, _, changes, err := a.trees(ctx, tr)
 	if err != nil {
 		return err
 	}
@@ -437,7 +437,7 @@ type Lay struct {
 	Files        object.ID // and for the files afterwards, without uncommitted work that stays
 	Had          object.ID // tree of the files before
 	Paths        []string  // paths with uncommitted work that changes
-	Clean        []string  `json:",omitempty"` // changed paths without uncommitted work: moved away, and removed at the end
+	Clean        []string  `json:",omitempty"` // changed paths without such work: moved away, then removed
 	Keep         string    // folder under dorvik/kept for files that are moved away
 	Lists        string    `json:",omitempty"` // hash of the new index's entries
 	// Back names the waypoint whose index and files are restored.

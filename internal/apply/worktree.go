@@ -59,7 +59,7 @@ func (w *WorkTree) begins(ctx context.Context, info fs.FileInfo, path string, e 
 		if err != nil {
 			return false, err
 		}
-		want, err := w.Planner.Store.Blob(e.ID)
+		want, err := w.Planner.Store.Blob(ctx, e.ID)
 		return string(want) == to, err
 	}
 	if !info.Mode().IsRegular() {
@@ -133,10 +133,10 @@ func (w *WorkTree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Di
 			same[d.Path] = d.Index
 		}
 	}
-	if u.Files, err = w.Planner.Store.Edit(u.Files, same); err != nil {
+	if u.Files, err = w.Planner.Store.Edit(ctx, u.Files, same); err != nil {
 		return nil, err
 	}
-	base, err := w.Planner.Tree(on)
+	base, err := w.Planner.Tree(ctx, on)
 	if err != nil {
 		return nil, err
 	}

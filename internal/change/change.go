@@ -52,7 +52,7 @@ type WorkTree interface {
 	// AskHidden starts to read the paths that the system ignores on request. The result waits for them.
 	AskHidden(ctx context.Context) func() (map[string]bool, error)
 	// Touched lists the files that a join changes, and those that may be open in an editor.
-	Touched(p *plan.Position, tree object.ID) (*Touched, error)
+	Touched(ctx context.Context, p *plan.Position, tree object.ID) (*Touched, error)
 	// HalfDone returns an interrupted change, or nil. alive is true if a process is still working on it.
 	HalfDone() (half *HalfDone, alive bool, err error)
 }

@@ -246,11 +246,11 @@ func (v *prover) fit(ctx context.Context, p *plan.Position, j *plan.Join) (*plan
 	if !v.mending || len(mends) == 0 {
 		return j, nil
 	}
-	held, err := v.s.Planner.Foresight.Holdings(j, mends, unfit)
+	held, err := v.s.Planner.Foresight.Holdings(ctx, j, mends, unfit)
 	if err != nil {
 		return j, err
 	}
-	if _, err := v.s.Mends.Take(j, held); err != nil {
+	if _, err := v.s.Mends.Take(ctx, j, held); err != nil {
 		return j, err
 	}
 	st := v.s.Ledger.State()
@@ -352,7 +352,7 @@ func (v *prover) joined(ctx context.Context, p *plan.Position, j *plan.Join, t *
 	if proof.Install != "" && !strings.HasPrefix(t.Command.Line(), proof.Install) {
 		v.say("To install it first, check with '%s && %s'.", proof.Install, t.Command.Line())
 	}
-	if err := v.places(j, proof.Places); err != nil {
+	if err := v.places(ctx, j, proof.Places); err != nil {
 		return false, err
 	}
 	if p.Trivial() != plan.NotTrivial || p.IsPick() || !proof.Blames() {
@@ -381,9 +381,9 @@ func (v *prover) joined(ctx context.Context, p *plan.Position, j *plan.Join, t *
 }
 
 // places reports where the check failed, and the decisions that caused it.
-func (v *prover) places(j *plan.Join, places []diagnose.Place) error {
+func (v *prover) places(ctx context.Context, j *plan.Join, places []diagnose.Place) error {
 	decided := v.s.Ledger.State().Decisions
-	causes, err := v.s.Planner.CausesOf(j, &decided, places)
+	causes, err := v.s.Planner.CausesOf(ctx, j, &decided, places)
 	if err != nil {
 		return err
 	}

@@ -24,7 +24,10 @@ import (
 
 func dorvik(args ...string) (code int, out, errs string) {
 	var o, e bytes.Buffer
-	code = Main(args, &o, &e, Screens{Job: func(context.Context, *recovery.Session, string, *demo.Rehearsal) error { return nil }})
+	code = Main(args, &o, &e, Screens{Job: func(context.Context, *recovery.Session, string,
+		*demo.Rehearsal) error {
+		return nil
+	}})
 	return code, o.String(), e.String()
 }
 
@@ -562,7 +565,8 @@ func TestWays(t *testing.T) {
 	assert.Equal(t, exitDone, code)
 	for _, way := range asJSON(t, out)["conflicts"].([]any)[0].(map[string]any)["ways"].([]any) {
 		way := way.(map[string]any)
-		assert.Equal(t, "package a\n\nfunc f(x int) int {\n"+way["text"].(string)+"}\n\nvar a = 1\nvar b = 1\nvar c = 2\n",
+		assert.Equal(t,
+			"package a\n\nfunc f(x int) int {\n"+way["text"].(string)+"}\n\nvar a = 1\nvar b = 1\nvar c = 2\n",
 			way["file"])
 	}
 
@@ -743,9 +747,12 @@ func TestHistoryAnnotateAndDraw(t *testing.T) {
 	assert.Equal(t, exitDone, code)
 	assert.Empty(t, out)
 	assert.Regexp(t, `^ +[0-9a-f]{40}  Add Holm to the harbour list  Mato Veld, 4 Mar 2026\n$`, errs)
-	for _, wrong := range [][]string{{"history", "--find", "since:never"}, {"annotate"}, {"annotate", "a", "b", "c"}, {"draw"},
-		{"draw", "pie", "-o", "x.svg"}, {"draw", "report"}, {"draw", "report", "-o", "x.png"}, {"draw", "report", "main", "-o", "x.md"},
-		{"draw", "report", "-o", "x.pdf", "--paper", "a5"}, {"draw", "report", "-o", "x.pdf", "--theme", "blue"}, {"demo", "--scene", "x"}} {
+	for _, wrong := range [][]string{{"history", "--find", "since:never"}, {"annotate"}, {"annotate", "a", "b", "c"},
+		{"draw"},
+		{"draw", "pie", "-o", "x.svg"}, {"draw", "report"}, {"draw", "report", "-o", "x.png"}, {"draw", "report",
+			"main", "-o", "x.md"},
+		{"draw", "report", "-o", "x.pdf", "--paper", "a5"}, {"draw", "report", "-o", "x.pdf", "--theme",
+			"blue"}, {"demo", "--scene", "x"}} {
 		code, _, _ := at(wrong...)
 		assert.Equal(t, exitUsage, code, wrong)
 	}
@@ -755,7 +762,8 @@ func TestHistoryAnnotateAndDraw(t *testing.T) {
 	lines := asJSON(t, out)["lines"].([]any)
 	require.Len(t, lines, 12)
 	holm := lines[9].(map[string]any)
-	assert.Equal(t, []any{10.0, 9.0, "docs/harbours.md", "Mato Veld", "mato@skerry.example", "Add Holm to the harbour list"},
+	assert.Equal(t, []any{10.0, 9.0, "docs/harbours.md", "Mato Veld", "mato@skerry.example",
+		"Add Holm to the harbour list"},
 		[]any{holm["line"], holm["from_line"], holm["path"], holm["author"], holm["email"], holm["subject"]})
 	code, _, errs = at("annotate", "HEAD~1", "routes.json")
 	assert.Equal(t, exitDone, code)
@@ -823,10 +831,12 @@ func TestACommandThatReadsIsLeftAtOnce(t *testing.T) {
 	ctx, stop := context.WithCancel(t.Context())
 	stop()
 	var out, errs bytes.Buffer
-	code := run(ctx, []string{"-C", repo.Dir, "plan", "--json", "--yours", "main", "--theirs", "theirs"}, &out, &errs, Screens{})
+	code := run(ctx, []string{"-C", repo.Dir, "plan", "--json", "--yours", "main", "--theirs", "theirs"}, &out, &errs,
+		Screens{})
 	assert.Equal(t, exitFailed, code)
 	assert.Equal(t, "failed", asJSON(t, out.String())["result"])
-	for name, want := range map[string]bool{"plan": true, "look": true, "recover": false, "push": false, "undo": false} {
+	for name, want := range map[string]bool{"plan": true, "look": true, "recover": false, "push": false,
+		"undo": false} {
 		cmd, _, err := Root().Find([]string{name})
 		require.NoError(t, err)
 		assert.Equal(t, want, cmd.Annotations[reads] != "", name)

@@ -113,7 +113,7 @@ func found(ctx context.Context, w *recovery.Workspace, c *lookback.Chronicle, f 
 		if err != nil || len(all) == 0 {
 			return err
 		}
-		some, err := w.History.Found(f, all)
+		some, err := w.History.Found(ctx, f, all)
 		if err != nil {
 			return err
 		}
@@ -261,7 +261,7 @@ func (e *env) annotated(ctx context.Context, w *recovery.Workspace, a *annotate.
 	var failed error
 	err := a.Run(ctx, func(found []annotate.Found) {
 		for _, f := range found {
-			c, err := w.Planner.Store.Commit(f.Commit)
+			c, err := w.Planner.Store.Commit(ctx, f.Commit)
 			if err != nil {
 				failed = err
 				return

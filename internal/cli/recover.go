@@ -212,7 +212,7 @@ func (r *recoverer) giveBack(ctx context.Context) error {
 	}
 	r.note()
 	r.out.Result, r.out.Tip, r.out.Waypoint = "nothing-to-do", wp.After, wp.Name
-	if r.out.Tree, err = r.s.Planner.Tree(wp.After); err != nil {
+	if r.out.Tree, err = r.s.Planner.Tree(ctx, wp.After); err != nil {
 		return err
 	}
 	r.say("%s is at %s, as before git began. What was edited since is kept; “dorvik undo” brings all of it back.",
@@ -258,7 +258,7 @@ func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 	}
 	r.position(p, true)
 	r.out.Tip = p.Yours
-	if r.out.Tree, err = r.s.Planner.Tree(p.Yours); err != nil {
+	if r.out.Tree, err = r.s.Planner.Tree(ctx, p.Yours); err != nil {
 		return err
 	}
 	if p.NothingToDo() || p.Trivial() == plan.UpToDate {
@@ -374,7 +374,7 @@ func (r *recoverer) prove(ctx context.Context, p *plan.Position, j *plan.Join) (
 func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built) error {
 	consent := change.Consent{MoveAside: r.flags.moveAside, RewritePublished: r.flags.rewritePublished,
 		WithoutHooks: true, LeaveBranches: r.flags.leaveBranches}
-	touched, err := r.s.WorkTree.Touched(p, j.Tree)
+	touched, err := r.s.WorkTree.Touched(ctx, p, j.Tree)
 	if err != nil {
 		return err
 	}

@@ -74,7 +74,7 @@ merge driver.`,
 			return err
 		}
 		if s.certain {
-			return s.joinCertain()
+			return s.joinCertain(cmd.Context())
 		}
 		return s.onScreen(cmd.Context())
 	}
@@ -94,7 +94,7 @@ func versionIn(file string) ([]byte, error) {
 }
 
 // joinCertain joins without a screen.
-func (s *settler) joinCertain() error {
+func (s *settler) joinCertain(ctx context.Context) error {
 	store := object.NewOverlay(object.SHA1, nil)
 	for _, data := range [][]byte{s.content.Base, s.content.Yours, s.content.Theirs} {
 		if !merge.IsText(data) {
@@ -109,7 +109,7 @@ func (s *settler) joinCertain() error {
 	if err != nil {
 		return err
 	}
-	text, err := merge.NewEngine(store).Text(ids.Base, ids.Yours, ids.Theirs)
+	text, err := merge.NewEngine(store).Text(ctx, ids.Base, ids.Yours, ids.Theirs)
 	if err != nil {
 		return err
 	}
@@ -164,7 +164,7 @@ func (s *settler) decide(ctx context.Context, session *recovery.Session) (saved 
 		return false, err
 	}
 	save := func(j *plan.Join) error {
-		content, there, err := recovery.Settled(session, j, s.name)
+		content, there, err := recovery.Settled(ctx, session, j, s.name)
 		if err != nil || there {
 			return errors.Join(err, s.write(content))
 		}

@@ -55,7 +55,8 @@ func TestSettleCertain(t *testing.T) {
 	} {
 		for _, style := range []string{"merge", "diff3"} {
 			p := filesIn(t, t.TempDir(), c.base, c.yours, c.theirs, "before")
-			code, _, _ := dorvik(append([]string{"settle", "--certain", "--marker-size", "9", "--style", style}, p...)...)
+			code, _, _ := dorvik(append([]string{"settle", "--certain", "--marker-size", "9", "--style", style},
+				p...)...)
 			assert.Equal(t, c.code, code, name)
 			args := []string{"merge-file", "-p", "--marker-size=9", "-L", "yours", "-L", "base", "-L", "theirs"}
 			if style == "diff3" {
@@ -87,7 +88,8 @@ func TestSettleAsDriver(t *testing.T) {
 	r := gittest.New(t)
 	bin, err := os.Executable()
 	require.NoError(t, err)
-	r.Git("config", "merge.dorvik.driver", asProgram+"=1 "+bin+" settle --certain --name %P --marker-size %L %O %A %B %A")
+	r.Git("config", "merge.dorvik.driver",
+		asProgram+"=1 "+bin+" settle --certain --name %P --marker-size %L %O %A %B %A")
 	r.Commit("base", ".gitattributes", "*.txt merge=dorvik conflict-marker-size=11\n", "f.txt", "1\n2\n3\n4\n5\n6\n7\n")
 	r.Git("switch", "-q", "-c", "side")
 	r.Commit("theirs", "f.txt", "1\n2\n3\n4\n5\n6\nseven\n")
@@ -118,7 +120,8 @@ func TestSettleOnScreen(t *testing.T) {
 	opened := 0
 	run := func(do func(s *recovery.Session, j *plan.Join, p *plan.Position) bool) (int, string) {
 		var errs bytes.Buffer
-		code := Main(append([]string{"settle"}, p...), tty, &errs, Screens{File: func(ctx context.Context, s *recovery.Session,
+		code := Main(append([]string{"settle"}, p...), tty, &errs, Screens{File: func(ctx context.Context,
+			s *recovery.Session,
 			_, name string, save func(*plan.Join) error) (bool, error) {
 			opened++
 			assert.Equal(t, p[3], name)

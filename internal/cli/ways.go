@@ -82,7 +82,7 @@ the way leaves out (words a side wrote) or keeps (words a side removed).`,
 		if err != nil {
 			return err
 		}
-		text, err := merge.NewEngine(store).Text(ids.Base, ids.Yours, ids.Theirs)
+		text, err := merge.NewEngine(store).Text(cmd.Context(), ids.Base, ids.Yours, ids.Theirs)
 		if err != nil {
 			return err
 		}

@@ -1,6 +1,7 @@
 package demo
 
 import (
+	"context"
 	_ "embed"
 	"fmt"
 	"strings"
@@ -141,7 +142,7 @@ const start = 1772438400
 func line(o *object.Overlay, parent object.ID, steps []step) ([]object.ID, error) {
 	var tree object.ID
 	if !parent.IsZero() {
-		c, err := o.Commit(parent)
+		c, err := o.Commit(context.Background(), parent)
 		if err != nil {
 			return nil, err
 		}
@@ -159,13 +160,13 @@ func line(o *object.Overlay, parent object.ID, steps []step) ([]object.ID, error
 			e, ok := set[ch.path]
 			if !ok {
 				var err error
-				if e, err = o.Find(tree, ch.path); err != nil {
+				if e, err = o.Find(context.Background(), tree, ch.path); err != nil {
 					return nil, err
 				}
 			}
 			text := ""
 			if !e.Absent() {
-				data, err := o.Blob(e.ID)
+				data, err := o.Blob(context.Background(), e.ID)
 				if err != nil {
 					return nil, err
 				}
@@ -182,7 +183,7 @@ func line(o *object.Overlay, parent object.ID, steps []step) ([]object.ID, error
 			set[ch.path] = object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
 		}
 		var err error
-		if tree, err = o.Edit(tree, set); err != nil {
+		if tree, err = o.Edit(context.Background(), tree, set); err != nil {
 			return nil, err
 		}
 		sig := object.Signature{Name: s.who.Name, Email: s.who.Email, When: start + 60*s.minute, Zone: "+0000"}

@@ -163,7 +163,7 @@ func Of(ctx context.Context, src *lookback.History, waypoint string) (*Told, err
 	told := &Told{Story: story, Short: src.Planner.Short,
 		Size: func(n history.Node) (int, error) { return src.LinesChanged(ctx, n) },
 		Editor: func(side []history.Node, path string) (history.Node, bool) {
-			n, ok, err := src.Planner.Annotator(side).Editor(path, nil)
+			n, ok, err := src.Planner.Annotator(side).Editor(ctx, path, nil)
 			return n, ok && err == nil
 		}}
 	var ids []object.ID

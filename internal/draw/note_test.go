@@ -22,7 +22,8 @@ func TestNote(t *testing.T) {
 	q := &settle.Question{Path: "fares/*.go", Subject: &merge.Lines{}, Base: "rate\n", Yours: "half ``` rate\n"}
 	mean := settle.Option{Way: settle.Weave, Text: "woven\n"}
 	got := Note(&plan.Position{Branch: vcs.Branch{Name: "main", Upstream: "origin/ma`in"}}, []Matter{{
-		About: &plan.Attributed{Question: q, Yours: node("Runa", "Charge [halves]"), Theirs: node("Ilka Renn", "Round")},
+		About: &plan.Attributed{Question: q, Yours: node("Runa", "Charge [halves]"),
+			Theirs: node("Ilka Renn", "Round")},
 		Place: "in func Fare, was line 3", Mean: &mean}, {About: &plan.Attributed{Question: q}}})
 	assert.Contains(t, got, "I am joining `main` with `origin/ma'in`. Both of us changed 2 places.\n")
 	assert.Contains(t, got, "## fares/\\*.go, in func Fare, was line 3\n\n- ◐ I: “Charge \\[halves\\]” (``, 29 Dec 2025)\n"+

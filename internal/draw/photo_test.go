@@ -17,7 +17,8 @@ import (
 
 // halves is a picture that is red above and blue below.
 func halves(w, h int) image.Image {
-	img := image.NewPaletted(image.Rect(0, 0, w, h), color.Palette{color.RGBA{R: 255, A: 255}, color.RGBA{B: 255, A: 255}})
+	img := image.NewPaletted(image.Rect(0, 0, w, h), color.Palette{color.RGBA{R: 255, A: 255},
+		color.RGBA{B: 255, A: 255}})
 	for y := h / 2; y < h; y++ {
 		for x := range w {
 			img.SetColorIndex(x, y, 1)

@@ -14,7 +14,8 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
-// batch is a long-running `git cat-file --batch`.
+// batch is a long-running `git cat-file --batch`. In a partial clone it fetches what is missing, which can take long.
+// So cancelling a read ends the process; the next read starts another one.
 type batch struct {
 	repo *Objects
 
@@ -22,6 +23,7 @@ type batch struct {
 	in   io.WriteCloser
 	out  *bufio.Reader
 	said *bytes.Buffer // standard error of the process
+	kill func()
 	stop func()
 }
 
@@ -58,10 +60,20 @@ func newPool(r *Objects) *pool {
 	return p
 }
 
-func (p *pool) with(use func(b *batch)) {
+// with lends a batch to use. It waits until one is free, or returns the context's error.
+func (p *pool) with(ctx context.Context, use func(b *batch)) error {
+	defer context.AfterFunc(ctx, func() {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		p.one.Broadcast()
+	})()
 	p.mu.Lock()
-	for len(p.free) == 0 {
+	for len(p.free) == 0 && ctx.Err() == nil {
 		p.one.Wait()
+	}
+	if err := ctx.Err(); err != nil {
+		p.mu.Unlock()
+		return err
 	}
 	b := p.free[len(p.free)-1]
 	p.free = p.free[:len(p.free)-1]
@@ -71,6 +83,7 @@ func (p *pool) with(use func(b *batch)) {
 	p.free = append(p.free, b)
 	p.mu.Unlock()
 	p.one.Signal()
+	return nil
 }
 
 func (p *pool) close() {
@@ -80,38 +93,56 @@ func (p *pool) close() {
 }
 
 // read returns an object. It restarts a process that ended.
-func (b *batch) read(id object.ID) (object.Kind, []byte, error) {
+func (b *batch) read(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	kind, data, err := b.ask(id)
+	kind, data, err := b.ask(ctx, id)
 	var partial *PartialError
-	if err != nil && !errors.Is(err, object.ErrMissing) && !errors.As(err, &partial) {
+	if err != nil && !errors.Is(err, object.ErrMissing) && !errors.As(err, &partial) && ctx.Err() == nil {
 		b.end()
-		kind, data, err = b.ask(id)
+		kind, data, err = b.ask(ctx, id)
 	}
 	return kind, data, err
 }
 
-func (b *batch) ask(id object.ID) (object.Kind, []byte, error) {
-	if b.in == nil {
-		if err := b.start(); err != nil {
-			return 0, nil, err
-		}
+func (b *batch) ask(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
+	release, err := b.until(ctx)
+	if err != nil {
+		return 0, nil, err
 	}
+	defer release()
 	if _, err := io.WriteString(b.in, id.String()+"\n"); err != nil {
 		return 0, nil, fmt.Errorf("reading object %s: %w", id, err)
 	}
-	return b.answer(id)
+	kind, data, err := b.answer(id)
+	if err != nil && ctx.Err() != nil {
+		b.end()
+		return 0, nil, ctx.Err()
+	}
+	return kind, data, err
+}
+
+// until starts the process if needed. Until release is called, cancelling the context ends the process.
+func (b *batch) until(ctx context.Context) (release func() bool, err error) {
+	if err = ctx.Err(); err == nil && b.in == nil {
+		err = b.start()
+	}
+	if err != nil {
+		return nil, err
+	}
+	return context.AfterFunc(ctx, b.kill), nil
 }
 
 // readMany requests objects without waiting for each answer. It skips missing objects, and all further ones if the
 // process fails.
-func (b *batch) readMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) {
+func (b *batch) readMany(ctx context.Context, ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) {
 	b.mu.Lock()
 	defer b.mu.Unlock()
-	if b.in == nil && b.start() != nil {
+	release, err := b.until(ctx)
+	if err != nil {
 		return
 	}
+	defer release()
 	in := b.in
 	var asked sync.WaitGroup
 	asked.Go(func() {
@@ -189,7 +220,7 @@ func (b *batch) start() error {
 		cancel()
 		return failure(context.Background(), call{doing: "reading objects", args: []string{"cat-file"}}, "", err)
 	}
-	b.in = in
+	b.in, b.kill = in, cancel
 	b.stop = func() {
 		in.Close()
 		cancel()

@@ -32,7 +32,8 @@ func TestParsePush(t *testing.T) {
 		{"accepted", head + " \tabc:refs/heads/main\t1..2\nDone\n", "", 0, "", ""},
 		{"fetch first", head + "!\tabc:refs/heads/main\t[rejected] (fetch first)\nDone\n",
 			"error: failed to push some refs\nhint: Updates were rejected", 1, vcs.Behind, ""},
-		{"non-fast-forward", head + "!\tabc:refs/heads/main\t[rejected] (non-fast-forward)\nDone\n", "", 1, vcs.Behind, ""},
+		{"non-fast-forward", head + "!\tabc:refs/heads/main\t[rejected] (non-fast-forward)\nDone\n", "", 1,
+			vcs.Behind, ""},
 		{"lost a race on the server", head + "!\tabc:refs/heads/main\t[remote rejected] (failed to update ref)\n",
 			"", 1, vcs.Behind, ""},
 		{"hook", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n",
@@ -48,9 +49,11 @@ func TestParsePush(t *testing.T) {
 			"remote: You may not push to this protected branch.\n", 1, vcs.Protected, "You may not push to this protected branch."},
 		{"size", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n",
 			"remote: pier.bin exceeds the file size limit of 50 MB\n", 1, vcs.Size, "pier.bin exceeds the file size limit of 50 MB"},
-		{"host key", "", "Host key verification failed.\nfatal: Could not read from remote repository.\n", 128, vcs.HostKey,
+		{"host key", "", "Host key verification failed.\nfatal: Could not read from remote repository.\n", 128,
+			vcs.HostKey,
 			"Host key verification failed.|fatal: Could not read from remote repository."},
-		{"permission", head + "!\tabc:refs/heads/main\t[remote rejected] (permission denied)\n", "", 1, vcs.NoAccess, ""},
+		{"permission", head + "!\tabc:refs/heads/main\t[remote rejected] (permission denied)\n", "", 1, vcs.NoAccess,
+			""},
 		{"local hook", "", "the tests fail\nerror: failed to push some refs to '/srv/x.git'\n", 1, vcs.LocalHook,
 			"the tests fail|error: failed to push some refs to '/srv/x.git'"},
 		{"ssh key", "", "git@x: Permission denied (publickey).\nfatal: Could not read from remote repository.\n",
@@ -89,7 +92,10 @@ func TestALockOfADeadGitIsNamed(t *testing.T) {
 	require.NoError(t, err)
 	for name, do := range map[string]func() error{
 		"refs/remotes/origin/main": func() error { return r.Fetch(ctx, "origin") },
-		"refs/heads/new":           func() error { return r.UpdateRefs(ctx, "new", vcs.RefUpdate{Name: "refs/heads/new", New: tip}) },
+		"refs/heads/new": func() error {
+			return r.UpdateRefs(ctx, "new",
+				vcs.RefUpdate{Name: "refs/heads/new", New: tip})
+		},
 	} {
 		lock := filepath.Join(clone.Dir, ".git", name+".lock")
 		require.NoError(t, os.WriteFile(lock, nil, 0o644))
@@ -174,14 +180,14 @@ func TestOpen(t *testing.T) {
 		id, err := r.Resolve(t.Context(), "main")
 		require.NoError(t, err)
 		assert.Equal(t, tip, id.String())
-		kind, data, err := r.Read(id)
+		kind, data, err := r.Read(t.Context(), id)
 		require.NoError(t, err)
 		assert.Equal(t, object.KindCommit, kind)
 		assert.Equal(t, id, r.Format.Sum(kind, data))
-		_, _, err = r.Read(r.Format.Sum(object.KindBlob, []byte("not here")))
+		_, _, err = r.Read(t.Context(), r.Format.Sum(object.KindBlob, []byte("not here")))
 		assert.ErrorIs(t, err, object.ErrMissing)
 		r.Close() // it starts again when it is needed
-		_, _, err = r.Read(id)
+		_, _, err = r.Read(t.Context(), id)
 		assert.NoError(t, err)
 		_, err = r.Resolve(t.Context(), "--help")
 		assert.Error(t, err)
@@ -256,8 +262,9 @@ func TestRefsMoveTogetherOrNotAtAll(t *testing.T) {
 	require.NoError(t, err)
 	require.NoError(t, r.UpdateRefs(t.Context(), "m", vcs.RefUpdate{Name: "refs/x/a", New: a},
 		vcs.RefUpdate{Name: "refs/x/b", New: b}))
-	err = r.UpdateRefs(t.Context(), "m", vcs.RefUpdate{Name: "refs/x/a", New: b, Old: a}, vcs.RefUpdate{Name: "refs/x/b",
-		New: a, Old: a})
+	err = r.UpdateRefs(t.Context(), "m", vcs.RefUpdate{Name: "refs/x/a", New: b, Old: a},
+		vcs.RefUpdate{Name: "refs/x/b",
+			New: a, Old: a})
 	var moved *vcs.RefMovedError
 	require.ErrorAs(t, err, &moved)
 	assert.Equal(t, "refs/x/b", moved.Name)

@@ -53,7 +53,7 @@ func (r *Objects) Close() { r.pool.close() }
 
 // Read implements object.Reader. It asks git for objects that it does not find, because a partial clone may have to
 // fetch them.
-func (r *Objects) Read(id object.ID) (kind object.Kind, data []byte, err error) {
+func (r *Objects) Read(ctx context.Context, id object.ID) (kind object.Kind, data []byte, err error) {
 	if r.store != nil {
 		if kind, data, err = r.store.Read(id); err == nil {
 			return kind, data, nil
@@ -62,12 +62,16 @@ func (r *Objects) Read(id object.ID) (kind object.Kind, data []byte, err error) 
 	if !r.known.Load() {
 		return 0, nil, fmt.Errorf("object %s: %w", id, errEarly)
 	}
-	r.pool.with(func(b *batch) { kind, data, err = b.read(id) })
+	stopped := r.pool.with(ctx, func(b *batch) { kind, data, err = b.read(ctx, id) })
+	if stopped != nil {
+		return 0, nil, stopped
+	}
 	return kind, data, err
 }
 
 // ReadMany implements object.ManyReader.
-func (r *Objects) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) {
+func (r *Objects) ReadMany(ctx context.Context, ids []object.ID, each func(id object.ID, kind object.Kind,
+	data []byte)) {
 	if r.store != nil {
 		if ids = r.store.ReadMany(ids, each); len(ids) == 0 {
 			return
@@ -76,7 +80,7 @@ func (r *Objects) ReadMany(ids []object.ID, each func(id object.ID, kind object.
 	if !r.known.Load() {
 		return
 	}
-	r.pool.with(func(b *batch) { b.readMany(ids, each) })
+	_ = r.pool.with(ctx, func(b *batch) { b.readMany(ctx, ids, each) }) // what is not read ahead is read later
 }
 
 // reading prepares to read objects.
@@ -87,7 +91,7 @@ func (r *Objects) reading() {
 
 // Keep stores in-memory commits in the repository with all that they need.
 func (r *Objects) Keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error {
-	return r.AddPack(ctx, func(w io.Writer) (int, error) { return made.WritePack(w, tips...) })
+	return r.AddPack(ctx, func(w io.Writer) (int, error) { return made.WritePack(ctx, w, tips...) })
 }
 
 // AddPack stores a pack. write writes it and returns its number of objects, or 0 for no pack. The pack is written and

@@ -31,6 +31,7 @@ func TestReflog(t *testing.T) {
 	require.NoError(t, err)
 	two, err := object.ParseID(b)
 	require.NoError(t, err)
-	assert.Equal(t, []vcs.RefMove{{To: one, When: time.Unix(1700000000, 0), Why: "commit: one"}, {To: two}}, r.Reflog(t.Context(), "HEAD"))
+	assert.Equal(t, []vcs.RefMove{{To: one, When: time.Unix(1700000000, 0), Why: "commit: one"}, {To: two}},
+		r.Reflog(t.Context(), "HEAD"))
 	assert.Empty(t, r.Reflog(t.Context(), "refs/stash"))
 }

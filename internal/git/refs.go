@@ -35,6 +35,16 @@ func (r *Refs) head() (branch string, ok bool) {
 	return name, err == nil && on && r.filesKeepRefs() && plainName.MatchString(name)
 }
 
+// detached returns the commit of a detached HEAD.
+func (r *Refs) detached() (id object.ID, ok bool) {
+	data, err := os.ReadFile(filepath.Join(r.GitDir, "HEAD"))
+	if err != nil || !r.filesKeepRefs() {
+		return object.ID{}, false
+	}
+	id, err = object.ParseID(strings.TrimSuffix(string(data), "\n"))
+	return id, err == nil && len(id.Raw()) == r.Format.Size()
+}
+
 // readRef returns the id of a full ref name, or zero.
 func (r *Refs) readRef(name string) (object.ID, error) {
 	if !r.filesKeepRefs() {

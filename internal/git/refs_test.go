@@ -165,7 +165,8 @@ func TestSettingsAreWhatGitReads(t *testing.T) {
 	}
 	all, err := r.Values(t.Context(), "dorvik.many", false)
 	require.NoError(t, err)
-	assert.Equal(t, []vcs.Setting{{Name: "dorvik.many", Value: "1", Own: false}, {Name: "dorvik.many", Value: "2", Own: false}}, all)
+	assert.Equal(t, []vcs.Setting{{Name: "dorvik.many", Value: "1", Own: false},
+		{Name: "dorvik.many", Value: "2", Own: false}}, all)
 	gittest.Own(t, "dorvik.many", "3")
 	all, err = r.Values(t.Context(), `^dorvik\.many$`, true)
 	require.NoError(t, err)
@@ -223,21 +224,25 @@ func TestWhatIsReadEarly(t *testing.T) {
 	times := 0
 	early := func(e *Early) {
 		times++
-		for rev, want := range map[string]string{"main": "main", "HEAD": "main", "": "origin/main", "main~0": "", "nowhere": ""} {
+		for rev, want := range map[string]string{"main": "main", "HEAD": "main", "": "origin/main", "main~0": "",
+			"nowhere": ""} {
 			got := e.Resolve(rev)
 			if want == "" {
 				assert.True(t, got.IsZero(), rev)
 				continue
 			}
 			assert.Equal(t, id(t, mine, want), got, rev)
-			kind, _, err := e.Objects().Read(got)
+			kind, _, err := e.Objects().Read(t.Context(), got)
 			require.NoError(t, err)
 			assert.Equal(t, object.KindCommit, kind)
 		}
 		nowhere := object.SHA1.Sum(object.KindBlob, []byte("nowhere"))
-		_, _, err := e.Objects().Read(nowhere)
+		_, _, err := e.Objects().Read(t.Context(), nowhere)
 		assert.ErrorIs(t, err, errEarly, "which is not to say that it is missing")
-		e.Objects().ReadMany([]object.ID{nowhere}, func(object.ID, object.Kind, []byte) { t.Error("it is nowhere") })
+		e.Objects().ReadMany(t.Context(), []object.ID{nowhere}, func(object.ID, object.Kind,
+			[]byte) {
+			t.Error("it is nowhere")
+		})
 		for _, b := range e.Objects().pool.all {
 			assert.Nil(t, b.in, "no process was started")
 		}

@@ -1,6 +1,7 @@
 package git
 
 import (
+	"context"
 	"fmt"
 	"io"
 	"os"
@@ -112,7 +113,7 @@ func TestCommitsByName(t *testing.T) {
 		assert.ErrorContains(t, err, bad)
 	}
 	read := map[object.ID]bool{}
-	r.ReadMany([]object.ID{id(t, mine, "main"), object.SHA1.Sum(object.KindBlob, []byte("nowhere")),
+	r.ReadMany(ctx, []object.ID{id(t, mine, "main"), object.SHA1.Sum(object.KindBlob, []byte("nowhere")),
 		id(t, mine, "main:a")},
 		func(id object.ID, kind object.Kind, data []byte) { read[id] = len(data) > 0 })
 	assert.Equal(t, map[object.ID]bool{id(t, mine, "main"): true, id(t, mine, "main:a"): true}, read,
@@ -257,10 +258,11 @@ func TestPacks(t *testing.T) {
 	mine, _ := pair(t)
 	r, ctx := open(t, mine.Dir), t.Context()
 	o := object.NewOverlay(r.Format, r)
-	base, err := o.Commit(id(t, mine, "HEAD"))
+	base, err := o.Commit(ctx, id(t, mine, "HEAD"))
 	require.NoError(t, err)
-	tree, err := o.Edit(base.Tree, map[string]object.Entry{"made": {Mode: object.ModeFile, ID: o.Put(object.KindBlob,
-		[]byte("made\n"))}})
+	tree, err := o.Edit(ctx, base.Tree, map[string]object.Entry{"made": {Mode: object.ModeFile,
+		ID: o.Put(object.KindBlob,
+			[]byte("made\n"))}})
 	require.NoError(t, err)
 	tip := o.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{id(t, mine, "HEAD")},
 		AuthorLine: "A <a@x> 1 +0000",
@@ -297,7 +299,7 @@ func TestSigning(t *testing.T) {
 	wanted, err = r.SignsCommits(ctx)
 	require.NoError(t, err)
 	assert.True(t, wanted)
-	_, data, err := r.Read(id(t, mine, "HEAD"))
+	_, data, err := r.Read(ctx, id(t, mine, "HEAD"))
 	require.NoError(t, err)
 	c, err := object.ParseCommit(data)
 	require.NoError(t, err)
@@ -368,13 +370,47 @@ func TestAPartialCloneWithoutItsRemote(t *testing.T) {
 	require.NoError(t, os.Rename(remote.Dir, remote.Dir+".gone"))
 	r := open(t, clone)
 	blob := id(t, seed, "HEAD:a")
-	_, _, err := r.Read(blob)
+	_, _, err := r.Read(t.Context(), blob)
 	var partial *PartialError
 	require.ErrorAs(t, err, &partial)
 	assert.Equal(t, blob, partial.ID)
 	assert.Contains(t, err.Error(), "Connect to the remote")
 	require.NoError(t, os.Rename(remote.Dir+".gone", remote.Dir))
-	_, data, err := r.Read(blob)
+	_, data, err := r.Read(t.Context(), blob)
 	require.NoError(t, err)
 	assert.Equal(t, "1\n", string(data))
+}
+
+// TestAReadThatFetchesCanBeCancelled reads from a partial clone whose remote never answers.
+func TestAReadThatFetchesCanBeCancelled(t *testing.T) {
+	gittest.Isolate(t)
+	remote, seed := gittest.New(t, "--bare"), gittest.New(t)
+	seed.Commit("base", "a", "1\n")
+	seed.Git("push", "-q", remote.Dir, "main")
+	remote.Git("config", "uploadpack.allowFilter", "true")
+	dir := filepath.Join(t.TempDir(), "clone")
+	seed.Git("clone", "-q", "--filter=blob:none", "--no-checkout", "file://"+remote.Dir, dir)
+	clone := gittest.At(t, dir)
+	asked := filepath.Join(t.TempDir(), "asked")
+	clone.Git("config", "remote.origin.uploadpack", "touch '"+asked+"'; sleep 600; git-upload-pack")
+	r := open(t, dir)
+	blob := id(t, seed, "HEAD:a")
+	ctx, cancel := context.WithCancel(t.Context())
+	go func() {
+		for !exists(asked) {
+			time.Sleep(time.Millisecond)
+		}
+		cancel()
+	}()
+	_, _, err := r.Read(ctx, blob)
+	require.ErrorIs(t, err, context.Canceled)
+	clone.Git("config", "--unset", "remote.origin.uploadpack")
+	_, data, err := r.Read(t.Context(), blob)
+	require.NoError(t, err, "the next read starts another process")
+	assert.Equal(t, "1\n", string(data))
+}
+
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }

@@ -48,7 +48,7 @@ func (r *Objects) SignCommit(ctx context.Context, c *object.Commit) (object.ID, 
 	if err != nil {
 		return id, fmt.Errorf("signing “%s”: %w", c.Subject(), err)
 	}
-	_, data, err := r.Read(id)
+	_, data, err := r.Read(ctx, id)
 	if err != nil {
 		return id, err
 	}

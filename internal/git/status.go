@@ -33,6 +33,10 @@ func (r *Refs) Current(ctx context.Context) (vcs.Branch, error) {
 			return b, r.readUpstream(ctx, &b)
 		}
 	}
+	if id, ok := r.detached(); ok {
+		b.Tip = id
+		return b, nil
+	}
 	// On an unborn branch this command fails.
 	out, err := r.run(ctx, "looking where you are", "rev-parse", "HEAD", "--symbolic-full-name", "HEAD")
 	if err != nil {

@@ -120,7 +120,7 @@ func (r *Tree) Hidden(ctx context.Context) (map[string]bool, error) {
 // AsWritten returns the bytes that git would write to a file for a blob, after filters.
 func (r *Tree) AsWritten(ctx context.Context, path string, blob object.ID) ([]byte, error) {
 	if strings.Contains(path, "\n") {
-		_, data, err := r.objects.Read(blob) // batch input cannot name such a path
+		_, data, err := r.objects.Read(ctx, blob) // batch input cannot name such a path
 		return data, err
 	}
 	out, _, err := r.runIn(ctx, call{doing: "reading " + path, args: []string{"cat-file", "--batch", "--filters"},

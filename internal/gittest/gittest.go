@@ -283,5 +283,20 @@ func (r *Repo) Commit(message string, files ...string) string {
 	}
 	r.Git("add", "-A")
 	r.Git("commit", "-q", "--allow-empty", "-m", message)
+	return r.head()
+}
+
+// head returns the commit of HEAD. It reads the branch's own file, which after a commit is there but for unusual
+// repositories.
+func (r *Repo) head() string {
+	r.t.Helper()
+	dir := filepath.Join(r.Dir, ".git")
+	at, _ := os.ReadFile(filepath.Join(dir, "HEAD"))
+	if name, on := strings.CutPrefix(strings.TrimSpace(string(at)), "ref: "); on {
+		at, _ = os.ReadFile(filepath.Join(dir, filepath.FromSlash(name)))
+	}
+	if id := strings.TrimSpace(string(at)); len(id) >= 40 && strings.Trim(id, "0123456789abcdef") == "" {
+		return id
+	}
 	return r.Git("rev-parse", "HEAD")
 }

@@ -34,8 +34,10 @@ func TestWhatIsKeptIsKept(t *testing.T) {
 		require.NoError(t, s.save(&want))
 	}
 	reopen(func(st *State) {
-		*st = State{Branch: "main", Route: plan.Rebase, Stage: Settle, Mends: []plan.Mend{{Path: "f", Before: "1", After: "2"}},
-			Decisions: settle.Decisions{List: []settle.Decision{{Key: "a", Way: settle.Weave}, {Key: "b", Way: settle.Yours}}}}
+		*st = State{Branch: "main", Route: plan.Rebase, Stage: Settle, Mends: []plan.Mend{{Path: "f", Before: "1",
+			After: "2"}},
+			Decisions: settle.Decisions{List: []settle.Decision{{Key: "a", Way: settle.Weave},
+				{Key: "b", Way: settle.Yours}}}}
 	})
 	reopen(func(st *State) {
 		st.Decisions.Decide(settle.Decision{Key: "c", Way: settle.Theirs})
@@ -72,7 +74,10 @@ func TestADamagedFileIsSalvaged(t *testing.T) {
 		"the stage": {func(tx *bbolt.Tx) error { return tx.Bucket(bucketRecovery).Put([]byte("stage"), []byte("?")) },
 			[]string{"It has what could be read: 2 remembered decisions, 1 waypoint, 1 entry of the logbook and 1 result of a " +
 				"check.", "Lost, or a part of them: the decisions of this recovery."}, false},
-		"the last waypoint": {func(tx *bbolt.Tx) error { return tx.Bucket(bucketWaypoints).Put([]byte("z"), []byte("?")) },
+		"the last waypoint": {func(tx *bbolt.Tx) error {
+			return tx.Bucket(bucketWaypoints).Put([]byte("z"),
+				[]byte("?"))
+		},
 			[]string{"It has what could be read: 1 decision of this recovery, 2 remembered decisions, 1 waypoint, 1 entry of the " +
 				"logbook and 1 result of a check.", "Lost, or a part of them: waypoints."}, true},
 	} {
@@ -116,7 +121,8 @@ func TestADamagedFileIsSalvaged(t *testing.T) {
 func TestAllOfTheStateIsKept(t *testing.T) {
 	t.Parallel()
 	id := object.SHA1.Sum(object.KindBlob, nil)
-	st := State{Branch: "main", Yours: id, Theirs: id, Route: plan.Merge, Stage: Push, Picks: []object.ID{id}, PickParent: 1,
+	st := State{Branch: "main", Yours: id, Theirs: id, Route: plan.Merge, Stage: Push, Picks: []object.ID{id},
+		PickParent: 1,
 		Decisions: settle.Decisions{List: []settle.Decision{{Key: "k", Way: settle.Yours}},
 			Undone: []settle.Decision{{Key: "l", Way: settle.Base}}},
 		Mends: []plan.Mend{{Path: "f", Before: "a", After: "b"}}, Made: []plan.Made{{Path: "g", Text: "c"}},

@@ -132,7 +132,7 @@ func (h *History) Chronicle(ctx context.Context, revs ...string) (*Chronicle, er
 	if err := c.begin(ctx, b, revs); err != nil {
 		return nil, err
 	}
-	c.log, err = history.NewLog(h.Planner.Store, h.Graph(ctx), c.Tips...)
+	c.log, err = history.NewLog(ctx, h.Planner.Store, h.Graph(ctx), c.Tips...)
 	return c, err
 }
 
@@ -307,7 +307,7 @@ func (c *Chronicle) joins(ctx context.Context, b vcs.Branch, points []*ledger.Wa
 		if p.By.Is(plan.Pick) {
 			how = PickedFrom
 			for _, id := range p.Picks {
-				if commit, err := c.w.Planner.Store.Commit(id); err == nil {
+				if commit, err := c.w.Planner.Store.Commit(ctx, id); err == nil {
 					olds = append(olds, history.Node{ID: id, Commit: commit})
 				}
 			}
@@ -389,13 +389,13 @@ func (c *Chronicle) More(ctx context.Context, n int) ([]Entry, error) {
 	for i, l := range listed {
 		ids[i] = l.ID
 	}
-	c.w.Planner.Store.Prefetch(ids...)
+	c.w.Planner.Store.Prefetch(ctx, ids...)
 	entries := make([]Entry, len(listed))
 	for i, row := range c.lanes.Add(listed) {
 		e := Entry{Row: row, Where: OnRemote, Names: c.names[row.ID], There: c.there[row.ID],
 			Apart: c.apart[row.ID], Here: c.here[row.ID], New: c.new[row.ID], Parted: c.parted[row.ID],
 			Alone: c.nowhere, Of: c.of[row.ID]}
-		if e.Commit, err = c.w.Planner.Store.Commit(row.ID); err != nil {
+		if e.Commit, err = c.w.Planner.Store.Commit(ctx, row.ID); err != nil {
 			return nil, err
 		}
 		m := c.was[row.ID]

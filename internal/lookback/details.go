@@ -49,7 +49,7 @@ type ChangedFile struct {
 
 // Details reads a commit. progress may be nil.
 func (h *History) Details(ctx context.Context, id object.ID, progress func(done, of int)) (*Details, error) {
-	c, err := h.Planner.Store.Commit(id)
+	c, err := h.Planner.Store.Commit(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -69,7 +69,7 @@ func (h *History) Details(ctx context.Context, id object.ID, progress func(done,
 	for _, p := range parents {
 		a := Against{}
 		if !p.IsZero() {
-			pc, err := h.Planner.Store.Commit(p)
+			pc, err := h.Planner.Store.Commit(ctx, p)
 			if err != nil {
 				return nil, fmt.Errorf("reading the commit before %s: %w", id.Prefix(12), err)
 			}
@@ -149,7 +149,7 @@ func references(pattern *regexp.Regexp, text string) (out []Reference) {
 // Changed lists the files that differ between two trees with their counts.
 func (h *History) Changed(ctx context.Context, old, new object.ID, progress func(done, of int)) ([]ChangedFile,
 	error) {
-	changes, err := h.Planner.Store.Changes(old, new)
+	changes, err := h.Planner.Store.Changes(ctx, old, new)
 	if err != nil {
 		return nil, err
 	}
@@ -180,7 +180,7 @@ func (h *History) Changed(ctx context.Context, old, new object.ID, progress func
 			}
 		}
 	}
-	h.Planner.Store.Prefetch(read...)
+	h.Planner.Store.Prefetch(ctx, read...)
 	var out []ChangedFile
 	for i, c := range changes {
 		if err := ctx.Err(); err != nil {
@@ -196,7 +196,7 @@ func (h *History) Changed(ctx context.Context, old, new object.ID, progress func
 		case c.New.Absent() && !gone[c.Path]:
 			continue // listed at its new name
 		}
-		if err := h.count(&f); err != nil {
+		if err := h.count(ctx, &f); err != nil {
 			return nil, err
 		}
 		out = append(out, f)
@@ -206,8 +206,8 @@ func (h *History) Changed(ctx context.Context, old, new object.ID, progress func
 }
 
 // count counts the added and removed lines of a file.
-func (h *History) count(f *ChangedFile) error {
-	old, new, ok, err := h.bothTexts(f)
+func (h *History) count(ctx context.Context, f *ChangedFile) error {
+	old, new, ok, err := h.bothTexts(ctx, f)
 	if err != nil || !ok {
 		return err
 	}
@@ -220,7 +220,7 @@ func (h *History) count(f *ChangedFile) error {
 }
 
 // bothTexts returns a file before and after. ok is false if one of them is no text.
-func (h *History) bothTexts(f *ChangedFile) (old, new string, ok bool, err error) {
+func (h *History) bothTexts(ctx context.Context, f *ChangedFile) (old, new string, ok bool, err error) {
 	for _, side := range []struct {
 		e  object.Entry
 		to *string
@@ -231,7 +231,7 @@ func (h *History) bothTexts(f *ChangedFile) (old, new string, ok bool, err error
 		if !side.e.Mode.IsRegular() {
 			return "", "", false, nil
 		}
-		data, err := h.Planner.Store.Blob(side.e.ID)
+		data, err := h.Planner.Store.Blob(ctx, side.e.ID)
 		if err != nil || !merge.IsText(data) {
 			return "", "", false, err
 		}
@@ -264,8 +264,8 @@ type ChangeLine struct {
 const around = 3
 
 // Change returns the lines of a file's change with a few around each edit. ok is false if there is none.
-func (h *History) Change(f ChangedFile) (lines []ChangeLine, ok bool, err error) {
-	old, new, ok, err := h.bothTexts(&f)
+func (h *History) Change(ctx context.Context, f ChangedFile) (lines []ChangeLine, ok bool, err error) {
+	old, new, ok, err := h.bothTexts(ctx, &f)
 	if err != nil || !ok {
 		return nil, ok, err
 	}
@@ -355,7 +355,7 @@ func (h *History) Annotate(ctx context.Context, rev, path string) (*annotate.Ann
 
 // AnnotateCommit is Annotate for a commit, which may be in memory.
 func (h *History) AnnotateCommit(ctx context.Context, id object.ID, path string) (*annotate.Annotation, error) {
-	a, err := annotate.New(h.Planner.Engine, h.Graph(ctx), id, path)
+	a, err := annotate.New(ctx, h.Planner.Engine, h.Graph(ctx), id, path)
 	if err == nil {
 		a.Moved = true
 	}
@@ -374,8 +374,8 @@ func (h *History) Preview(ctx context.Context, p *plan.Position, tree object.ID)
 }
 
 // Texts returns a file before and after a change. Binary and missing files are empty.
-func (h *History) Texts(f ChangedFile) (old, new string, err error) {
-	old, new, _, err = h.bothTexts(&f)
+func (h *History) Texts(ctx context.Context, f ChangedFile) (old, new string, err error) {
+	old, new, _, err = h.bothTexts(ctx, &f)
 	return old, new, err
 }
 
@@ -383,11 +383,11 @@ func (h *History) Texts(f ChangedFile) (old, new string, err error) {
 func (h *History) FileBefore(ctx context.Context, n history.Node, path string) (commit object.ID, was string,
 	err error) {
 	for _, p := range n.Parents {
-		tree, err := h.Planner.Tree(p)
+		tree, err := h.Planner.Tree(ctx, p)
 		if err != nil {
 			return commit, "", err
 		}
-		e, err := h.Planner.Store.Find(tree, path)
+		e, err := h.Planner.Store.Find(ctx, tree, path)
 		if err != nil {
 			return commit, "", err
 		}
@@ -407,7 +407,7 @@ func (h *History) FileBefore(ctx context.Context, n history.Node, path string) (
 
 // LinesChanged returns the number of lines that a commit added and removed against its first parent.
 func (h *History) LinesChanged(ctx context.Context, n history.Node) (lines int, err error) {
-	before, err := history.FirstParentTree(h.Planner.Store, n.Commit)
+	before, err := history.FirstParentTree(ctx, h.Planner.Store, n.Commit)
 	if err != nil {
 		return 0, err
 	}
@@ -428,7 +428,7 @@ type Edited struct {
 // EditedBy returns what a commit changed against its first parent, in the given files or, if it changed none of them,
 // in all.
 func (h *History) EditedBy(ctx context.Context, n history.Node, about []string) (out Edited, err error) {
-	before, err := history.FirstParentTree(h.Planner.Store, n.Commit)
+	before, err := history.FirstParentTree(ctx, h.Planner.Store, n.Commit)
 	if err != nil {
 		return out, err
 	}
@@ -446,7 +446,7 @@ func (h *History) EditedBy(ctx context.Context, n history.Node, about []string) 
 	}
 	out.More = len(all) - len(out.Files)
 	for _, f := range out.Files {
-		lines, _, err := h.Change(f)
+		lines, _, err := h.Change(ctx, f)
 		if err != nil {
 			return out, err
 		}

@@ -1,6 +1,7 @@
 package lookback
 
 import (
+	"context"
 	"fmt"
 	"strings"
 	"time"
@@ -82,7 +83,7 @@ func (f Find) Empty() bool {
 }
 
 // Found returns the matching ones of some commits.
-func (h *History) Found(f Find, entries []Entry) (out []Entry, err error) {
+func (h *History) Found(ctx context.Context, f Find, entries []Entry) (out []Entry, err error) {
 	var trees []object.ID
 	for _, e := range entries {
 		if f.says(e.Commit, e.ID) {
@@ -93,10 +94,10 @@ func (h *History) Found(f Find, entries []Entry) (out []Entry, err error) {
 	if f.In == "" || len(out) == 0 {
 		return out, nil
 	}
-	h.Planner.Store.Prefetch(trees...)
+	h.Planner.Store.Prefetch(ctx, trees...)
 	kept := out[:0]
 	for _, e := range out {
-		changed, err := h.touches(e, f.In)
+		changed, err := h.touches(ctx, e, f.In)
 		if err != nil {
 			return nil, err
 		}
@@ -131,17 +132,17 @@ func (f Find) says(c *object.Commit, id object.ID) bool {
 }
 
 // touches reports whether a commit changed a file or directory against every parent.
-func (h *History) touches(e Entry, path string) (bool, error) {
-	now, err := h.Planner.Store.Find(e.Tree, path)
+func (h *History) touches(ctx context.Context, e Entry, path string) (bool, error) {
+	now, err := h.Planner.Store.Find(ctx, e.Tree, path)
 	if err != nil {
 		return false, err
 	}
 	for _, p := range e.Row.Parents {
-		c, err := h.Planner.Store.Commit(p)
+		c, err := h.Planner.Store.Commit(ctx, p)
 		if err != nil {
 			return false, err
 		}
-		was, err := h.Planner.Store.Find(c.Tree, path)
+		was, err := h.Planner.Store.Find(ctx, c.Tree, path)
 		if err != nil {
 			return false, err
 		}

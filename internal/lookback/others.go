@@ -28,7 +28,7 @@ func (h *History) Others(ctx context.Context, theirs []history.Node, tip, joined
 	if len(theirs) == 0 {
 		return nil, nil
 	}
-	tree, err := h.Planner.Tree(tip)
+	tree, err := h.Planner.Tree(ctx, tip)
 	if err != nil {
 		return nil, err
 	}
@@ -43,7 +43,7 @@ func (h *History) Others(ctx context.Context, theirs []history.Node, tip, joined
 			by[f.From] = f
 		}
 	}
-	out, touched, err := h.touched(theirs)
+	out, touched, err := h.touched(ctx, theirs)
 	if err != nil {
 		return nil, err
 	}
@@ -64,7 +64,8 @@ func (h *History) Others(ctx context.Context, theirs []history.Node, tip, joined
 }
 
 // touched finds the authors of some commits and the files that each changed, by e-mail address.
-func (h *History) touched(commits []history.Node) (out []Other, files map[string]map[string]bool, err error) {
+func (h *History) touched(ctx context.Context, commits []history.Node) (out []Other, files map[string]map[string]bool,
+	err error) {
 	files = map[string]map[string]bool{}
 	for _, n := range commits {
 		who := n.Author()
@@ -78,12 +79,13 @@ func (h *History) touched(commits []history.Node) (out []Other, files map[string
 		if len(n.Parents) > 1 {
 			continue // a merge's commits have their own authors
 		}
-		before, err := history.FirstParentTree(h.Planner.Store, n.Commit)
+		before, err := history.FirstParentTree(ctx, h.Planner.Store, n.Commit)
 		if err != nil {
 			return nil, nil, err
 		}
 		of := files[who.Email]
-		if err := h.Planner.Store.EachChange(before, n.Tree, func(c object.Change) { of[c.Path] = true }); err != nil {
+		if err := h.Planner.Store.EachChange(ctx, before, n.Tree,
+			func(c object.Change) { of[c.Path] = true }); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -135,7 +137,7 @@ func (h *History) LastReceived(ctx context.Context, p *plan.Position) (*Received
 	if err != nil || w == nil || w.By.Is(plan.Pick) {
 		return nil, err
 	}
-	tree, err := h.Planner.Tree(w.After)
+	tree, err := h.Planner.Tree(ctx, w.After)
 	if err != nil {
 		return nil, err
 	}
@@ -243,9 +245,9 @@ func (h *History) Branchings(ctx context.Context, each func(Branching)) (more in
 		ids = append(ids, n.Commit)
 		all = append(all, dated{n, history.Node{ID: n.Commit}})
 	}
-	h.Planner.Store.Prefetch(ids...)
+	h.Planner.Store.Prefetch(ctx, ids...)
 	for i := range all {
-		if all[i].node.Commit, err = h.Planner.Store.Commit(all[i].node.ID); err != nil {
+		if all[i].node.Commit, err = h.Planner.Store.Commit(ctx, all[i].node.ID); err != nil {
 			return 0, err
 		}
 	}

@@ -135,7 +135,7 @@ func (h *History) retell(ctx context.Context, s *Story, tracking string) error {
 		}
 	}
 	return h.tell(ctx, s, p.By.Route(), &settle.Decisions{List: p.Decisions},
-		plan.Amends{Mends: p.Mends, Made: h.MadeAt(p)}, p.Checked)
+		plan.Amends{Mends: p.Mends, Made: h.MadeAt(ctx, p)}, p.Checked)
 }
 
 // tell fills in the story of a position.
@@ -143,7 +143,7 @@ func (h *History) tell(ctx context.Context, s *Story, route plan.Route, decision
 	checked *ledger.Checked) error {
 	var err error
 	p := s.Position
-	s.Below = h.Planner.Below(p.Base(), 2)
+	s.Below = h.Planner.Below(ctx, p.Base(), 2)
 	if s.Plan, err = h.Planner.Plan(ctx, p, decisions, nil); err != nil {
 		return err
 	}
@@ -163,13 +163,13 @@ func (h *History) tell(ctx context.Context, s *Story, route plan.Route, decision
 		return err
 	}
 	if !s.Tip.IsZero() {
-		made, err := h.Planner.Tree(s.Tip)
+		made, err := h.Planner.Tree(ctx, s.Tip)
 		if err != nil {
 			return err
 		}
 		s.Differs = made != s.Join.Tree
 	}
-	if s.Questions, err = h.Planner.Attribute(p, s.Join, decisions); err != nil {
+	if s.Questions, err = h.Planner.Attribute(ctx, p, s.Join, decisions); err != nil {
 		return err
 	}
 	if s.Left, err = h.Planner.Accounts.LeftOut(ctx, p, s.Join, decisions); err != nil {
@@ -192,9 +192,9 @@ func (s *Story) Commits() []history.Node {
 }
 
 // MadeAt returns the files that commands made at a waypoint. It skips those that can no longer be read.
-func (h *History) MadeAt(p *ledger.Waypoint) (out []plan.Made) {
+func (h *History) MadeAt(ctx context.Context, p *ledger.Waypoint) (out []plan.Made) {
 	for _, m := range p.Made {
-		text, ok, err := h.Planner.TextOf(p.After, m.Path)
+		text, ok, err := h.Planner.TextOf(ctx, p.After, m.Path)
 		if err == nil && ok {
 			m.Text = text
 			out = append(out, m)

@@ -34,26 +34,26 @@ var _ vcs.System = (*Clone)(nil)
 func (c *Clone) store() *object.Overlay { return object.NewOverlay(object.SHA1, c.server) }
 
 // Write has the working tree hold texts, by their paths.
-func (c *Clone) Write(texts map[string]string) error {
+func (c *Clone) Write(ctx context.Context, texts map[string]string) error {
 	made, set := c.store(), map[string]object.Entry{}
 	for path, text := range texts {
 		set[path] = object.Entry{Mode: object.ModeFile, ID: made.Put(object.KindBlob, []byte(text))}
 	}
-	tree, err := made.Edit(c.files, set)
+	tree, err := made.Edit(ctx, c.files, set)
 	if err == nil {
-		err = c.server.keep(made, []object.ID{tree})
+		err = c.server.keep(ctx, made, []object.ID{tree})
 	}
 	c.files = tree
 	return err
 }
 
 // Text is what the working tree holds at a path; empty where it holds nothing.
-func (c *Clone) Text(path string) string {
-	e, err := c.store().Find(c.files, path)
+func (c *Clone) Text(ctx context.Context, path string) string {
+	e, err := c.store().Find(ctx, c.files, path)
 	if err != nil || e.Absent() {
 		return ""
 	}
-	data, err := c.store().Blob(e.ID)
+	data, err := c.store().Blob(ctx, e.ID)
 	if err != nil {
 		return ""
 	}
@@ -61,7 +61,7 @@ func (c *Clone) Text(path string) string {
 }
 
 // Commit commits what the working tree holds.
-func (c *Clone) Commit(message string) error {
+func (c *Clone) Commit(ctx context.Context, message string) error {
 	made := c.store()
 	commit := &object.Commit{Tree: c.files, AuthorLine: c.who.String(), Committer: c.who, Message: message + "\n"}
 	c.who.When++
@@ -69,7 +69,7 @@ func (c *Clone) Commit(message string) error {
 		commit.Parents = []object.ID{at}
 	}
 	id := made.PutCommit(commit)
-	if err := c.server.keep(made, []object.ID{id}); err != nil {
+	if err := c.server.keep(ctx, made, []object.ID{id}); err != nil {
 		return err
 	}
 	c.move("refs/heads/"+c.branch, id, "commit: "+message)
@@ -92,18 +92,20 @@ func (c *Clone) move(ref string, to object.ID, why string) {
 func (c *Clone) Where() vcs.Where { return vcs.Where{Dir: filepath.Join(c.own, "tree"), Own: c.own} }
 
 // Inside is the path of a file that is kept under a name.
-func (c *Clone) Inside(_ context.Context, name string) (string, error) {
+func (c *Clone) Inside(ctx context.Context, name string) (string, error) {
 	return filepath.Join(c.own, filepath.FromSlash(name)), nil
 }
 
 // Read gives an object.
-func (c *Clone) Read(id object.ID) (object.Kind, []byte, error) { return c.server.Read(id) }
+func (c *Clone) Read(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
+	return c.server.Read(ctx, id)
+}
 
 // Committer is who works in the clone.
 func (c *Clone) Committer(context.Context) (object.Signature, error) { return c.who, nil }
 
 // Named is a branch, which follows the one of its name.
-func (c *Clone) Named(_ context.Context, name string) (vcs.Branch, error) {
+func (c *Clone) Named(ctx context.Context, name string) (vcs.Branch, error) {
 	return vcs.Branch{Name: name, Tip: c.refs["refs/heads/"+name], Upstream: "origin/" + name,
 		Tracking: "refs/remotes/origin/" + name, Remote: "origin", Ref: "refs/heads/" + name}, nil
 }
@@ -124,10 +126,10 @@ func (c *Clone) Names(context.Context) (out []vcs.Named, err error) {
 }
 
 // Ref is what a full name points at.
-func (c *Clone) Ref(_ context.Context, name string) (object.ID, error) { return c.refs[name], nil }
+func (c *Clone) Ref(ctx context.Context, name string) (object.ID, error) { return c.refs[name], nil }
 
 // Resolve knows HEAD, the names of branches, and ids.
-func (c *Clone) Resolve(_ context.Context, rev string) (object.ID, error) {
+func (c *Clone) Resolve(ctx context.Context, rev string) (object.ID, error) {
 	if rev == "HEAD" {
 		return c.tip(), nil
 	}
@@ -149,7 +151,7 @@ func (c *Clone) Commits(ctx context.Context, rev string) ([]object.ID, error) {
 }
 
 // Reflog gives the moves of a ref.
-func (c *Clone) Reflog(_ context.Context, ref string) []vcs.RefMove { return c.moves[ref] }
+func (c *Clone) Reflog(ctx context.Context, ref string) []vcs.RefMove { return c.moves[ref] }
 
 // OnRemote names a copy of a remote branch that holds a commit.
 func (c *Clone) OnRemote(ctx context.Context, id object.ID) (string, error) {
@@ -179,18 +181,18 @@ func (c *Clone) Unpushed(ctx context.Context, commits, _ []object.ID) (map[objec
 }
 
 // Keep stores what was made in memory.
-func (c *Clone) Keep(_ context.Context, made *object.Overlay, tips ...object.ID) error {
-	return c.server.keep(made, tips)
+func (c *Clone) Keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error {
+	return c.server.keep(ctx, made, tips)
 }
 
 // HoldAt has a name of Dorvik's own be at a commit.
-func (c *Clone) HoldAt(_ context.Context, name string, at object.ID) error {
+func (c *Clone) HoldAt(ctx context.Context, name string, at object.ID) error {
 	c.refs["refs/dorvik/"+name] = at
 	return nil
 }
 
 // UpdateRefs moves refs, each only if it is still at its old value.
-func (c *Clone) UpdateRefs(_ context.Context, message string, updates ...vcs.RefUpdate) error {
+func (c *Clone) UpdateRefs(ctx context.Context, message string, updates ...vcs.RefUpdate) error {
 	for _, u := range updates {
 		if c.refs[u.Name] != u.Old {
 			return &vcs.RefMovedError{Name: u.Name, Err: fmt.Errorf("it is at %s", c.refs[u.Name])}
@@ -207,21 +209,21 @@ func (c *Clone) UpdateRefs(_ context.Context, message string, updates ...vcs.Ref
 }
 
 // OpenCheckout writes the files of a commit to a folder.
-func (c *Clone) OpenCheckout(_ context.Context, dir string, commit object.ID) (*vcs.Checkout, error) {
+func (c *Clone) OpenCheckout(ctx context.Context, dir string, commit object.ID) (*vcs.Checkout, error) {
 	made := c.store()
-	of, err := made.Commit(commit)
+	of, err := made.Commit(ctx, commit)
 	if err != nil {
 		return nil, err
 	}
 	if err := os.RemoveAll(dir); err != nil {
 		return nil, err
 	}
-	changes, err := made.Changes(object.ID{}, of.Tree)
+	changes, err := made.Changes(ctx, object.ID{}, of.Tree)
 	if err != nil {
 		return nil, err
 	}
 	for _, one := range changes {
-		data, err := made.Blob(one.New.ID)
+		data, err := made.Blob(ctx, one.New.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -253,7 +255,7 @@ func (c *Clone) Fetch(context.Context, vcs.Remote) error {
 }
 
 // RemoteTip is where the server has a branch.
-func (c *Clone) RemoteTip(_ context.Context, _ vcs.Remote, ref string) (object.ID, error) {
+func (c *Clone) RemoteTip(ctx context.Context, _ vcs.Remote, ref string) (object.ID, error) {
 	c.server.mu.Lock()
 	defer c.server.mu.Unlock()
 	return c.server.heads[ref], nil
@@ -269,7 +271,7 @@ func (c *Clone) Push(ctx context.Context, _ vcs.Remote, ref string, tip object.I
 }
 
 // Fetched are the tips that a copy of a branch has had.
-func (c *Clone) Fetched(_ context.Context, tracking string) (ids []object.ID) {
+func (c *Clone) Fetched(ctx context.Context, tracking string) (ids []object.ID) {
 	for _, m := range c.moves[tracking] {
 		if m.Why == "fetch" {
 			ids = append(ids, m.To)
@@ -287,11 +289,11 @@ func (c *Clone) Status(ctx context.Context) (vcs.Branch, []vcs.Dirty, error) {
 	if err != nil || b.Tip.IsZero() {
 		return b, nil, err
 	}
-	at, err := c.store().Commit(b.Tip)
+	at, err := c.store().Commit(ctx, b.Tip)
 	if err != nil {
 		return b, nil, err
 	}
-	changes, err := c.store().Changes(at.Tree, c.files)
+	changes, err := c.store().Changes(ctx, at.Tree, c.files)
 	var dirty []vcs.Dirty
 	for _, one := range changes {
 		dirty = append(dirty, vcs.Dirty{Path: one.Path, Unstaged: true, Index: one.Old})
@@ -300,7 +302,7 @@ func (c *Clone) Status(ctx context.Context) (vcs.Branch, []vcs.Dirty, error) {
 }
 
 // SetHead goes to another branch.
-func (c *Clone) SetHead(_ context.Context, branch string, _ object.ID, _ string) error {
+func (c *Clone) SetHead(ctx context.Context, branch string, _ object.ID, _ string) error {
 	c.branch = branch
 	return nil
 }

@@ -1,6 +1,7 @@
 package memory
 
 import (
+	"context"
 	"strings"
 	"testing"
 	"time"
@@ -29,21 +30,22 @@ type crew struct {
 func newCrew(t *testing.T) *crew {
 	gittest.Isolate(t)
 	s := NewServer()
-	theirs := s.Clone("Ilka Renn", "ilka@skerry.example", t.TempDir())
+	theirs := s.Clone(t.Context(), "Ilka Renn", "ilka@skerry.example", t.TempDir())
 	c := &crew{T: t, server: s, theirs: theirs}
 	c.commit(theirs, "start", map[string]string{"timetable.txt": base, "check.sh": "true\n"})
 	c.push(theirs)
-	c.mine = s.Clone("Runa Holm", "runa@skerry.example", t.TempDir())
+	c.mine = s.Clone(t.Context(), "Runa Holm", "runa@skerry.example", t.TempDir())
 	c.mine.Set("dorvik.check", "sh check.sh")
 	c.commit(c.mine, "mine", map[string]string{"timetable.txt": strings.Replace(base, "two", "MINE", 1), "m": "m\n"})
-	c.commit(theirs, "theirs", map[string]string{"timetable.txt": strings.Replace(base, "two", "THEIRS", 1), "t.txt": "t\n"})
+	c.commit(theirs, "theirs", map[string]string{"timetable.txt": strings.Replace(base, "two", "THEIRS", 1),
+		"t.txt": "t\n"})
 	c.push(theirs)
 	return c
 }
 
 func (c *crew) commit(of *Clone, message string, texts map[string]string) {
-	require.NoError(c, of.Write(texts))
-	require.NoError(c, of.Commit(message))
+	require.NoError(c, of.Write(context.Background(), texts))
+	require.NoError(c, of.Commit(context.Background(), message))
 }
 
 func (c *crew) push(of *Clone) {
@@ -106,8 +108,8 @@ func TestFiveStagesWithoutGit(t *testing.T) {
 			before := c.mine.files
 			wp, err := s.Accept(ctx, p, j, b, change.Consent{})
 			require.NoError(t, err)
-			assert.Contains(t, c.mine.Text("timetable.txt"), "MINE\nTHEIRS\n")
-			assert.Equal(t, "t\n", c.mine.Text("t.txt"))
+			assert.Contains(t, c.mine.Text(ctx, "timetable.txt"), "MINE\nTHEIRS\n")
+			assert.Equal(t, "t\n", c.mine.Text(ctx, "t.txt"))
 
 			_, err = s.Applier.GoBack(ctx, "")
 			require.NoError(t, err)
@@ -177,7 +179,8 @@ func TestSomebodyIsFirst(t *testing.T) {
 func TestUncommittedWorkIsKept(t *testing.T) {
 	c := newCrew(t)
 	s, ctx := c.session(), t.Context()
-	require.NoError(t, c.mine.Write(map[string]string{"timetable.txt": strings.NewReplacer("two", "MINE", "five", "5").
+	require.NoError(t, c.mine.Write(ctx, map[string]string{"timetable.txt": strings.NewReplacer("two", "MINE", "five",
+		"5").
 		Replace(base), "own": "own\n"}))
 	p, j, b := c.settled(s, plan.Merge, settle.YoursTheirs)
 	_, err := s.Accept(ctx, p, j, b, change.Consent{})
@@ -189,8 +192,8 @@ func TestUncommittedWorkIsKept(t *testing.T) {
 	work := c.mine.files
 	_, err = s.Accept(ctx, p, j, b, change.Consent{})
 	require.NoError(t, err)
-	assert.Contains(t, c.mine.Text("timetable.txt"), "MINE\nTHEIRS\nthree\nfour\n5\n")
-	assert.Equal(t, "own\n", c.mine.Text("own"))
+	assert.Contains(t, c.mine.Text(ctx, "timetable.txt"), "MINE\nTHEIRS\nthree\nfour\n5\n")
+	assert.Equal(t, "own\n", c.mine.Text(ctx, "own"))
 	_, err = s.Applier.GoBack(ctx, "")
 	require.NoError(t, err)
 	assert.Equal(t, work, c.mine.files)

@@ -36,11 +36,11 @@ type worktree struct {
 	planner *plan.Planner
 }
 
-func (w *worktree) Uncommitted(_ context.Context, on object.ID, dirty []vcs.Dirty) (*plan.Uncommitted, error) {
+func (w *worktree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Dirty) (*plan.Uncommitted, error) {
 	if len(dirty) == 0 {
 		return nil, nil
 	}
-	base, err := w.planner.Tree(on)
+	base, err := w.planner.Tree(ctx, on)
 	if err != nil {
 		return nil, err
 	}
@@ -55,12 +55,12 @@ func (w *worktree) Uncommitted(_ context.Context, on object.ID, dirty []vcs.Dirt
 func (w *worktree) NothingOwn([]vcs.Dirty) bool { return false }
 
 // InTheWay finds files that are not committed and that going to a tree would write.
-func (w *worktree) InTheWay(_ context.Context, p *plan.Position, tree object.ID) error {
-	from, err := w.planner.Tree(p.Head())
+func (w *worktree) InTheWay(ctx context.Context, p *plan.Position, tree object.ID) error {
+	from, err := w.planner.Tree(ctx, p.Head())
 	if err != nil {
 		return err
 	}
-	changes, err := w.planner.Store.Changes(from, tree)
+	changes, err := w.planner.Store.Changes(ctx, from, tree)
 	if err != nil {
 		return err
 	}
@@ -80,13 +80,16 @@ func (w *worktree) AskHidden(context.Context) func() (map[string]bool, error) {
 	return func() (map[string]bool, error) { return nil, nil }
 }
 
-func (w *worktree) Touched(p *plan.Position, tree object.ID) (*change.Touched, error) {
-	from, err := w.planner.Tree(p.Head())
+func (w *worktree) Touched(ctx context.Context, p *plan.Position, tree object.ID) (*change.Touched, error) {
+	from, err := w.planner.Tree(ctx, p.Head())
 	if err != nil {
 		return nil, err
 	}
 	out := &change.Touched{}
-	return out, w.planner.Store.EachChange(from, tree, func(c object.Change) { out.Paths = append(out.Paths, c.Path) })
+	return out, w.planner.Store.EachChange(ctx, from, tree, func(c object.Change) {
+		out.Paths = append(out.Paths,
+			c.Path)
+	})
 }
 
 // HalfDone finds nothing: a change is made at once.
@@ -120,7 +123,7 @@ func (m *mover) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 	} else if len(published) > 0 && !consent.RewritePublished {
 		return nil, &plan.PublishedError{Commits: published}
 	}
-	tree, err := m.planner.Tree(b.Tip)
+	tree, err := m.planner.Tree(ctx, b.Tip)
 	if err != nil {
 		return nil, err
 	}
@@ -133,7 +136,7 @@ func (m *mover) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 		files = j.Carried.Files
 	} else if err := m.tree.InTheWay(ctx, &now, tree); err != nil {
 		return nil, err
-	} else if files, err = m.besides(&now, tree); err != nil {
+	} else if files, err = m.besides(ctx, &now, tree); err != nil {
 		return nil, err
 	}
 	if err := m.c.Keep(ctx, m.planner.Store, append(b.Tips(), files)...); err != nil {
@@ -154,10 +157,10 @@ func (m *mover) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 }
 
 // besides is a tree with the work that is not committed and not in its way.
-func (m *mover) besides(p *plan.Position, tree object.ID) (object.ID, error) {
+func (m *mover) besides(ctx context.Context, p *plan.Position, tree object.ID) (object.ID, error) {
 	work := map[string]object.Entry{}
 	for _, d := range p.Dirty {
-		e, err := m.planner.Store.Find(m.c.files, d.Path)
+		e, err := m.planner.Store.Find(ctx, m.c.files, d.Path)
 		if err != nil {
 			return tree, err
 		}
@@ -166,7 +169,7 @@ func (m *mover) besides(p *plan.Position, tree object.ID) (object.ID, error) {
 	if len(work) == 0 {
 		return tree, nil
 	}
-	return m.planner.Store.Edit(tree, maps.Clone(work))
+	return m.planner.Store.Edit(ctx, tree, maps.Clone(work))
 }
 
 // GoBack goes back to before a waypoint. What was edited since is joined.
@@ -199,7 +202,7 @@ func (m *mover) GoBack(ctx context.Context, name string) (*ledger.Waypoint, erro
 			}
 			return nil, &change.AsksError{Position: p, Paths: pathsOf(r)}
 		}
-		if files, err = r.Tree(decided); err != nil {
+		if files, err = r.Tree(ctx, decided); err != nil {
 			return nil, err
 		}
 		if err := m.c.Keep(ctx, m.planner.Store, files); err != nil {

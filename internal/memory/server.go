@@ -33,7 +33,7 @@ func NewServer() *Server {
 }
 
 // Read returns an object, or object.ErrMissing.
-func (s *Server) Read(id object.ID) (object.Kind, []byte, error) {
+func (s *Server) Read(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
 	s.mu.Lock()
 	defer s.mu.Unlock()
 	if o, ok := s.objects[id]; ok {
@@ -43,13 +43,13 @@ func (s *Server) Read(id object.ID) (object.Kind, []byte, error) {
 }
 
 // keep stores the objects of an overlay that are reachable from the tips.
-func (s *Server) keep(made *object.Overlay, tips []object.ID) error {
-	ids, err := made.Reachable(tips...)
+func (s *Server) keep(ctx context.Context, made *object.Overlay, tips []object.ID) error {
+	ids, err := made.Reachable(ctx, tips...)
 	if err != nil {
 		return err
 	}
 	for _, id := range ids {
-		kind, data, err := made.Read(id)
+		kind, data, err := made.Read(ctx, id)
 		if err != nil {
 			return err
 		}
@@ -84,7 +84,7 @@ func (s *Server) push(ctx context.Context, ref string, tip object.ID) error {
 }
 
 // Clone returns a clone for a person. Dorvik keeps its files in the folder.
-func (s *Server) Clone(name, email, folder string) *Clone {
+func (s *Server) Clone(ctx context.Context, name, email, folder string) *Clone {
 	c := &Clone{server: s, who: object.Signature{Name: name, Email: email, When: 1767261600, Zone: "+0000"},
 		own: folder, branch: "main", refs: map[string]object.ID{}, person: &person{map[string]string{}},
 		moves: map[string][]vcs.RefMove{}}
@@ -96,7 +96,7 @@ func (s *Server) Clone(name, email, folder string) *Clone {
 	s.mu.Unlock()
 	c.fetched = time.Unix(c.who.When, 0)
 	if tip := c.refs["refs/heads/main"]; !tip.IsZero() {
-		if commit, err := object.NewOverlay(object.SHA1, s).Commit(tip); err == nil {
+		if commit, err := object.NewOverlay(object.SHA1, s).Commit(ctx, tip); err == nil {
 			c.files = commit.Tree
 		}
 	}

@@ -341,8 +341,9 @@ func TestPatch(t *testing.T) {
 	ok, err := patch(nil, base, []byte{13, 9, 0x91, 4, 4, 5, ' ', 'b', 'a', 'r', 's'})
 	require.NoError(t, err)
 	assert.Equal(t, "time bars", string(ok))
-	for _, bad := range [][]byte{nil, {13}, {13, 2}, {13, 1, 2, 'x', 'y'}, {12, 1, 1, 'x'}, {13, 2, 1, 'x'}, {13, 1, 0}, {13, 1, 2, 'x'}, {13, 1,
-		0x91},
+	for _, bad := range [][]byte{nil, {13}, {13, 2}, {13, 1, 2, 'x', 'y'}, {12, 1, 1, 'x'}, {13, 2, 1, 'x'},
+		{13, 1, 0}, {13, 1, 2, 'x'}, {13, 1,
+			0x91},
 		{13, 9, 0x91, 12, 9}, binary.AppendUvarint([]byte{13}, 1<<40)} {
 		_, err := patch(nil, base, bad)
 		assert.Error(t, err, bad)

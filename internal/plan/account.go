@@ -78,7 +78,7 @@ func (a *Accounts) LeftOut(ctx context.Context, p *Position, j *Join, decisions 
 				continue
 			}
 			l := c.leftOut(e)
-			if l.Author, err = authorOf(who, c.commits, e); err != nil {
+			if l.Author, err = authorOf(ctx, who, c.commits, e); err != nil {
 				return nil, err
 			}
 			l.Mend = e.Kind == account.Line && mended(p, j, e.Text)
@@ -107,7 +107,7 @@ func (c *compared) leftOut(e account.Entry) LeftOut {
 }
 
 // authorOf returns the author of the left-out change, or an empty string.
-func authorOf(who *history.Annotator, commits []history.Node, e account.Entry) (string, error) {
+func authorOf(ctx context.Context, who *history.Annotator, commits []history.Node, e account.Entry) (string, error) {
 	if of := Authors(commits); len(of) < 2 {
 		return strings.Join(of, ""), nil
 	}
@@ -115,7 +115,7 @@ func authorOf(who *history.Annotator, commits []history.Node, e account.Entry) (
 	if e.Full != "" {
 		lines = []string{e.Full}
 	}
-	n, ok, err := who.Editor(e.Path, lines)
+	n, ok, err := who.Editor(ctx, e.Path, lines)
 	if err != nil || !ok {
 		return "", err
 	}
@@ -149,10 +149,10 @@ func (a *Accounts) lineComparisons(ctx context.Context, p *Position, j *Join) ([
 		return nil, err
 	}
 	yours := compared{side: merge.Yours, base: base, result: j.Tree, commits: p.Divergence.Yours}
-	if n := len(p.TakenOut); n > 0 && len(p.Divergence.Theirs) > 0 { // not your commits: somebody removed them from theirs
+	if n := len(p.TakenOut); n > 0 && len(p.Divergence.Theirs) > 0 { // somebody removed them from theirs
 		yours.base = p.TakenOut[0].Tree
 	}
-	if yours.tip, err = a.p.Tree(p.Yours); err != nil {
+	if yours.tip, err = a.p.Tree(ctx, p.Yours); err != nil {
 		return nil, err
 	}
 	out := []compared{yours}
@@ -171,7 +171,7 @@ func (a *Accounts) lineComparisons(ctx context.Context, p *Position, j *Join) ([
 				return nil, err
 			}
 		}
-		if theirs.tip, err = a.p.Tree(id); err != nil {
+		if theirs.tip, err = a.p.Tree(ctx, id); err != nil {
 			return nil, err
 		}
 		theirs.other, out[0].other = yours.tip, theirs.tip
@@ -193,7 +193,7 @@ func (a *Accounts) renamedSince(ctx context.Context, before, onto object.ID, fil
 		if from == "" {
 			continue
 		}
-		if files[from], err = a.p.Store.Find(before, from); err != nil {
+		if files[from], err = a.p.Store.Find(ctx, before, from); err != nil {
 			return err
 		}
 	}
@@ -233,20 +233,20 @@ func follows(st, before *replay.Step) bool {
 
 // pickComparison compares a run of steps with the result.
 func (a *Accounts) pickComparison(ctx context.Context, j *Join, first, end int) ([]compared, error) {
-	before, err := history.FirstParentTree(a.p.Store, j.Steps[first].Commit.Commit)
+	before, err := history.FirstParentTree(ctx, a.p.Store, j.Steps[first].Commit.Commit)
 	if err != nil {
 		return nil, err
 	}
-	onto, err := a.p.Tree(j.onto)
+	onto, err := a.p.Tree(ctx, j.onto)
 	if first > 0 && err == nil {
-		onto, err = j.Steps[first-1].Tree()
+		onto, err = j.Steps[first-1].Tree(ctx)
 	}
 	if err != nil {
 		return nil, err
 	}
 	after := j.Tree
 	if end < len(j.Steps) {
-		if after, err = j.Steps[end-1].Tree(); err != nil {
+		if after, err = j.Steps[end-1].Tree(ctx); err != nil {
 			return nil, err
 		}
 	}
@@ -257,12 +257,12 @@ func (a *Accounts) pickComparison(ctx context.Context, j *Join, first, end int) 
 	tip := commits[0].Tree
 	// The steps can lose only what they changed.
 	changed := map[string]object.Entry{}
-	err = a.p.Store.EachChange(onto, after, func(c object.Change) { changed[c.Path] = object.Entry{} })
+	err = a.p.Store.EachChange(ctx, onto, after, func(c object.Change) { changed[c.Path] = object.Entry{} })
 	if err != nil {
 		return nil, err
 	}
 	for path := range changed {
-		e, err := a.p.Store.Find(before, path)
+		e, err := a.p.Store.Find(ctx, before, path)
 		if err != nil {
 			return nil, err
 		}
@@ -273,7 +273,7 @@ func (a *Accounts) pickComparison(ctx context.Context, j *Join, first, end int) 
 	if err := a.renamedSince(ctx, before, onto, changed); err != nil {
 		return nil, err
 	}
-	base, err := a.p.Store.Edit(onto, changed)
+	base, err := a.p.Store.Edit(ctx, onto, changed)
 	if err != nil {
 		return nil, err
 	}
@@ -348,17 +348,17 @@ func editedIn(p *Position, j *Join) (out []Mend) {
 }
 
 // FilesOf returns the text files that a replayed commit changes.
-func (rd *Reader) FilesOf(st *replay.Step) (out []string, err error) {
-	before, err := history.FirstParentTree(rd.Store, st.Commit.Commit)
+func (rd *Reader) FilesOf(ctx context.Context, st *replay.Step) (out []string, err error) {
+	before, err := history.FirstParentTree(ctx, rd.Store, st.Commit.Commit)
 	if err != nil {
 		return nil, err
 	}
-	changes, err := rd.Store.Changes(before, st.Commit.Tree)
+	changes, err := rd.Store.Changes(ctx, before, st.Commit.Tree)
 	if err != nil {
 		return nil, err
 	}
 	for _, c := range changes {
-		if _, ok, err := rd.TextAfter(st, c.Path); err != nil {
+		if _, ok, err := rd.TextAfter(ctx, st, c.Path); err != nil {
 			return nil, err
 		} else if ok {
 			out = append(out, c.Path)

@@ -31,7 +31,7 @@ func (pn *Planner) Carry(ctx context.Context, j *Join, u *Uncommitted, resolve r
 	if u == nil || j.Refused != nil {
 		return nil
 	}
-	base, err := pn.Tree(u.On)
+	base, err := pn.Tree(ctx, u.On)
 	if err != nil {
 		return err
 	}
@@ -52,7 +52,7 @@ func (pn *Planner) Carry(ctx context.Context, j *Join, u *Uncommitted, resolve r
 			c.Staged = c.Files
 		}
 	}
-	return pn.carriedPaths(c, base, j.Tree, asked)
+	return pn.carriedPaths(ctx, c, base, j.Tree, asked)
 }
 
 // carryPart merges one part onto a tree.
@@ -75,25 +75,25 @@ func (pn *Planner) carryPart(ctx context.Context, j *Join, u *Uncommitted, part 
 			}
 		}
 	}
-	return r.Tree(decided)
+	return r.Tree(ctx, decided)
 }
 
 // carriedPaths computes the outcome for each path.
-func (pn *Planner) carriedPaths(c *Carried, base, result object.ID, asked map[string]bool) error {
-	l, err := pn.lay(base, c.Of, result, c.Staged, c.Files)
+func (pn *Planner) carriedPaths(ctx context.Context, c *Carried, base, result object.ID, asked map[string]bool) error {
+	l, err := pn.lay(ctx, base, c.Of, result, c.Staged, c.Files)
 	if err != nil {
 		return err
 	}
 	work := map[string]object.Entry{} // entries before the change
 	for _, part := range c.Of.Parts {
-		if err := pn.Store.EachChange(part.Base, part.Tree,
+		if err := pn.Store.EachChange(ctx, part.Base, part.Tree,
 			func(c object.Change) { work[c.Path] = c.New }); err != nil {
 			return err
 		}
 	}
 	for _, p := range slices.Sorted(maps.Keys(work)) {
 		one := CarriedPath{p, carriedSame}
-		is, err := pn.Store.Find(c.Files, p)
+		is, err := pn.Store.Find(ctx, c.Files, p)
 		if err != nil {
 			return err
 		}
@@ -109,7 +109,8 @@ func (pn *Planner) carriedPaths(c *Carried, base, result object.ID, asked map[st
 }
 
 // lay computes the layout of a change from one tree with uncommitted work to another.
-func (pn *Planner) lay(from object.ID, u *Uncommitted, to, staged, files object.ID) (l *Layout, err error) {
+func (pn *Planner) lay(ctx context.Context, from object.ID, u *Uncommitted, to, staged, files object.ID) (l *Layout,
+	err error) {
 	l = &Layout{}
 	alone := map[string]bool{}
 	moves := map[string]bool{} // all changing paths, and their folders
@@ -119,12 +120,12 @@ func (pn *Planner) lay(from object.ID, u *Uncommitted, to, staged, files object.
 		}
 	}
 	for _, pair := range [][2]object.ID{{from, to}, {to, staged}, {to, files}} {
-		if err := pn.Store.EachChange(pair[0], pair[1], func(c object.Change) { moving(c.Path) }); err != nil {
+		if err := pn.Store.EachChange(ctx, pair[0], pair[1], func(c object.Change) { moving(c.Path) }); err != nil {
 			return nil, err
 		}
 	}
 	for _, p := range u.Paths {
-		e, err := pn.filesAt(p, from, u.Staged, u.Files, to, staged, files)
+		e, err := pn.filesAt(ctx, p, from, u.Staged, u.Files, to, staged, files)
 		if err != nil {
 			return nil, err
 		}
@@ -139,19 +140,19 @@ func (pn *Planner) lay(from object.ID, u *Uncommitted, to, staged, files object.
 		moving(p)
 	}
 	slices.Sort(l.Paths)
-	if l.Staged, err = pn.towards(to, staged, alone); err == nil {
-		l.Files, err = pn.towards(to, files, alone)
+	if l.Staged, err = pn.towards(ctx, to, staged, alone); err == nil {
+		l.Files, err = pn.towards(ctx, to, files, alone)
 	}
 	if err == nil {
-		l.Start, err = pn.without(from, l)
+		l.Start, err = pn.without(ctx, from, l)
 	}
 	return l, err
 }
 
 // filesAt returns the entries at a path in several trees. Folders count as absent.
-func (pn *Planner) filesAt(path string, trees ...object.ID) (out []object.Entry, err error) {
+func (pn *Planner) filesAt(ctx context.Context, path string, trees ...object.ID) (out []object.Entry, err error) {
 	for _, t := range trees {
-		e, err := pn.Store.Find(t, path)
+		e, err := pn.Store.Find(ctx, t, path)
 		if err != nil {
 			return nil, err
 		}
@@ -164,8 +165,8 @@ func (pn *Planner) filesAt(path string, trees ...object.ID) (out []object.Entry,
 }
 
 // towards changes a tree into another one, except for the paths in alone.
-func (pn *Planner) towards(tree, to object.ID, alone map[string]bool) (object.ID, error) {
-	changes, err := pn.Store.Changes(tree, to)
+func (pn *Planner) towards(ctx context.Context, tree, to object.ID, alone map[string]bool) (object.ID, error) {
+	changes, err := pn.Store.Changes(ctx, tree, to)
 	if err != nil {
 		return object.ID{}, err
 	}
@@ -179,8 +180,8 @@ func (pn *Planner) towards(tree, to object.ID, alone map[string]bool) (object.ID
 			put[c.Path] = c.New
 		}
 	}
-	if tree, err = pn.Store.Edit(tree, gone); err == nil { // remove first: a folder can replace a file
-		tree, err = pn.Store.Edit(tree, put)
+	if tree, err = pn.Store.Edit(ctx, tree, gone); err == nil { // remove first: a folder can replace a file
+		tree, err = pn.Store.Edit(ctx, tree, put)
 	}
 	if err == nil && tree.IsZero() {
 		tree = pn.Store.EmptyTree()
@@ -189,14 +190,14 @@ func (pn *Planner) towards(tree, to object.ID, alone map[string]bool) (object.ID
 }
 
 // without removes paths from a tree that the change deletes, because they may be deleted or replaced already.
-func (pn *Planner) without(from object.ID, l *Layout) (object.ID, error) {
+func (pn *Planner) without(ctx context.Context, from object.ID, l *Layout) (object.ID, error) {
 	gone := map[string]object.Entry{}
 	for _, p := range l.Paths {
-		to, err := pn.Store.Find(l.Files, p)
+		to, err := pn.Store.Find(ctx, l.Files, p)
 		if err != nil {
 			return object.ID{}, err
 		}
-		is, err := pn.Store.Find(from, p)
+		is, err := pn.Store.Find(ctx, from, p)
 		if err != nil {
 			return object.ID{}, err
 		}
@@ -204,7 +205,7 @@ func (pn *Planner) without(from object.ID, l *Layout) (object.ID, error) {
 			gone[p] = object.Entry{}
 		}
 	}
-	tree, err := pn.Store.Edit(from, gone)
+	tree, err := pn.Store.Edit(ctx, from, gone)
 	if err == nil && tree.IsZero() {
 		tree = pn.Store.EmptyTree()
 	}
@@ -213,11 +214,11 @@ func (pn *Planner) without(from object.ID, l *Layout) (object.ID, error) {
 
 // submodules returns paths that are a submodule in one tree and something else in another. Dorvik cannot move these
 // folders, because they contain repositories.
-func (pn *Planner) submodules(l *Layout, trees ...object.ID) (out []string, err error) {
+func (pn *Planner) submodules(ctx context.Context, l *Layout, trees ...object.ID) (out []string, err error) {
 	for _, p := range l.Paths {
 		sub, other := false, false
 		for _, t := range trees {
-			e, err := pn.Store.Find(t, p)
+			e, err := pn.Store.Find(ctx, t, p)
 			if err != nil {
 				return nil, err
 			}
@@ -232,16 +233,16 @@ func (pn *Planner) submodules(l *Layout, trees ...object.ID) (out []string, err 
 }
 
 // LayOut computes how a change carries uncommitted work. It returns nil if the change touches none of it.
-func (pn *Planner) LayOut(u *Uncommitted, to object.ID, is Held) (*Laid, error) {
-	from, err := pn.Tree(u.On)
+func (pn *Planner) LayOut(ctx context.Context, u *Uncommitted, to object.ID, is Held) (*Laid, error) {
+	from, err := pn.Tree(ctx, u.On)
 	if err != nil {
 		return nil, err
 	}
-	l, err := pn.lay(from, u, to, is.Staged, is.Files)
+	l, err := pn.lay(ctx, from, u, to, is.Staged, is.Files)
 	if err != nil || len(l.Paths) == 0 && l.Files == to && l.Staged == to {
 		return nil, err
 	}
-	subs, err := pn.submodules(l, from, u.Files, is.Files)
+	subs, err := pn.submodules(ctx, l, from, u.Files, is.Files)
 	if err == nil && len(subs) > 0 {
 		err = &Blocked{What: "The change must move " + strings.Join(subs, ", ") + ", where a submodule is on one " +
 			"side and " +

@@ -19,10 +19,11 @@ func TestExtraFails(t *testing.T) {
 		do  func(context.Context) (int, error)
 		why string
 	}{
-		"nothing fails":        {func(context.Context) (int, error) { return 7, nil }, ""},
-		"an error":             {func(context.Context) (int, error) { return 7, errors.New("no pack") }, "no pack"},
-		"a panic":              {func(context.Context) (int, error) { panic("broken") }, "a defect in Dorvik"},
-		"it obeys the limit":   {func(ctx context.Context) (int, error) { <-ctx.Done(); return 7, ctx.Err() }, "longer than 5ms"},
+		"nothing fails": {func(context.Context) (int, error) { return 7, nil }, ""},
+		"an error":      {func(context.Context) (int, error) { return 7, errors.New("no pack") }, "no pack"},
+		"a panic":       {func(context.Context) (int, error) { panic("broken") }, "a defect in Dorvik"},
+		"it obeys the limit": {func(ctx context.Context) (int, error) { <-ctx.Done(); return 7, ctx.Err() },
+			"longer than 5ms"},
 		"it ignores the limit": {func(context.Context) (int, error) { <-forever; return 7, nil }, "longer than 5ms"},
 	} {
 		t.Run(name, func(t *testing.T) {

@@ -18,7 +18,7 @@ import (
 // Misfits returns the edits of a join that will break together. If the search fails it returns none and records that
 // in Extras.
 func (f *Foresight) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit, error) {
-	t, ok, err := f.misfitTrees(p, j)
+	t, ok, err := f.misfitTrees(ctx, p, j)
 	if err != nil || !ok {
 		return nil, err
 	}
@@ -50,10 +50,10 @@ func (f *Foresight) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 			}
 			for _, m := range found {
 				one := Misfit{Misfit: m}
-				if one.ChangedIn, err = f.madeBy(p, m.Changed); err != nil {
+				if one.ChangedIn, err = f.madeBy(ctx, p, m.Changed); err != nil {
 					return nil, err
 				}
-				if one.UsedIn, err = f.madeBy(p, m.Used); err != nil {
+				if one.UsedIn, err = f.madeBy(ctx, p, m.Used); err != nil {
 					return nil, err
 				}
 				out = append(out, one)
@@ -93,7 +93,7 @@ func (f *Foresight) sidesOf(ctx context.Context, t misfit.Trees) (sides *misfit.
 }
 
 // misfitTrees returns the trees to search. ok is false if nothing is joined.
-func (f *Foresight) misfitTrees(p *Position, j *Join) (t misfit.Trees, ok bool, err error) {
+func (f *Foresight) misfitTrees(ctx context.Context, p *Position, j *Join) (t misfit.Trees, ok bool, err error) {
 	if j == nil || j.Refused != nil || p.Trivial() != NotTrivial || p.IsPick() || j.Tree.IsZero() {
 		return t, false, nil
 	}
@@ -108,7 +108,7 @@ func (f *Foresight) misfitTrees(p *Position, j *Join) (t misfit.Trees, ok bool, 
 		if one.commit.IsZero() {
 			return t, false, nil
 		}
-		if *one.to, err = f.p.Tree(one.commit); err != nil {
+		if *one.to, err = f.p.Tree(ctx, one.commit); err != nil {
 			return t, false, err
 		}
 	}
@@ -133,15 +133,15 @@ func (f *Foresight) MisfitsOf(ctx context.Context, p *Position, pl *Plan) (map[R
 }
 
 // madeBy returns the commit that added or removed a line.
-func (f *Foresight) madeBy(p *Position, at misfit.Place) (history.Node, error) {
+func (f *Foresight) madeBy(ctx context.Context, p *Position, at misfit.Place) (history.Node, error) {
 	side := p.Divergence.Yours
 	if at.Side == merge.Theirs {
 		side = p.Divergence.Theirs
 	}
 	if at.Gone {
-		return f.takenOutBy(side, at)
+		return f.takenOutBy(ctx, side, at)
 	}
-	n, _, err := f.p.Annotator(side).Editor(at.Path, []string{at.Text})
+	n, _, err := f.p.Annotator(side).Editor(ctx, at.Path, []string{at.Text})
 	return n, err
 }
 
@@ -149,15 +149,16 @@ func (f *Foresight) madeBy(p *Position, at misfit.Place) (history.Node, error) {
 const mostLookedInto = 500
 
 // takenOutBy returns the commit of a side that removed a line.
-func (f *Foresight) takenOutBy(side []history.Node, at misfit.Place) (out history.Node, err error) {
+func (f *Foresight) takenOutBy(ctx context.Context, side []history.Node, at misfit.Place) (out history.Node,
+	err error) {
 	for _, n := range side[:min(len(side), mostLookedInto)] {
-		e, err := f.p.Store.Find(n.Commit.Tree, at.Path)
+		e, err := f.p.Store.Find(ctx, n.Commit.Tree, at.Path)
 		if err != nil {
 			return out, err
 		}
 		has := !e.Absent()
 		if has && at.Text != "" && e.Mode.IsRegular() {
-			data, err := f.p.Store.Blob(e.ID)
+			data, err := f.p.Store.Blob(ctx, e.ID)
 			if err != nil {
 				return out, err
 			}
@@ -176,7 +177,7 @@ func (f *Foresight) MendsOf(ctx context.Context, p *Position, j *Join, list []Mi
 	if len(list) == 0 {
 		return nil, nil
 	}
-	t, ok, err := f.misfitTrees(p, j)
+	t, ok, err := f.misfitTrees(ctx, p, j)
 	if err != nil || !ok {
 		return nil, err
 	}
@@ -186,7 +187,7 @@ func (f *Foresight) MendsOf(ctx context.Context, p *Position, j *Join, list []Mi
 	}
 	out, _, err := Extra(ctx, f.p.Extras, "how what does not work together can be mended",
 		func(context.Context) ([]misfit.Mend, error) {
-			return misfit.Mends(f.p.Store, t, bare)
+			return misfit.Mends(ctx, f.p.Store, t, bare)
 		})
 	return out, err
 }
@@ -199,7 +200,8 @@ type Holding struct {
 
 // Holdings assigns each mend to a commit: the one of yours that adds the line or removes what their line uses, so that
 // this commit builds by itself. Other mends go into the last commit or the merge commit.
-func (f *Foresight) Holdings(j *Join, mends []misfit.Mend, unfit []Misfit) (out []Holding, err error) {
+func (f *Foresight) Holdings(ctx context.Context, j *Join, mends []misfit.Mend, unfit []Misfit) (out []Holding,
+	err error) {
 	for _, m := range mends {
 		h := Holding{m, -1}
 		of := &unfit[m.Of]
@@ -212,7 +214,7 @@ func (f *Foresight) Holdings(j *Join, mends []misfit.Mend, unfit []Misfit) (out 
 			if mine.Commit == nil || st.Commit.ID != mine.ID || st.Left() || len(m.Before) == 0 {
 				continue
 			}
-			text, ok, err := f.p.TextAfter(st, m.Path)
+			text, ok, err := f.p.TextAfter(ctx, st, m.Path)
 			if err != nil {
 				return nil, err
 			}
@@ -226,7 +228,7 @@ func (f *Foresight) Holdings(j *Join, mends []misfit.Mend, unfit []Misfit) (out 
 }
 
 // MayHold returns the steps that could contain all of the mends.
-func (f *Foresight) MayHold(j *Join, held []Holding) (steps []int, err error) {
+func (f *Foresight) MayHold(ctx context.Context, j *Join, held []Holding) (steps []int, err error) {
 	for i := range j.Steps {
 		can := !j.Steps[i].Left() && len(held) > 0
 		for _, m := range held {
@@ -234,7 +236,7 @@ func (f *Foresight) MayHold(j *Join, held []Holding) (steps []int, err error) {
 				can = false
 				break
 			}
-			text, ok, err := f.p.TextAfter(&j.Steps[i], m.Path)
+			text, ok, err := f.p.TextAfter(ctx, &j.Steps[i], m.Path)
 			if err != nil {
 				return nil, err
 			}

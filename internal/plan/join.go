@@ -25,13 +25,13 @@ func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions
 	resolve := func(r *merge.Result) (merge.Decided, bool, error) { return pn.Files.Resolve(ctx, r, decisions) }
 	switch {
 	case p.Trivial() == FastForward:
-		if j.Tree, err = pn.Tree(p.Theirs); err == nil {
+		if j.Tree, err = pn.Tree(ctx, p.Theirs); err == nil {
 			err = pn.Carry(ctx, j, p.Carried, resolve)
 		}
-		pn.open(j, decisions)
+		pn.open(ctx, j, decisions)
 		return j, err
 	case p.Trivial() == UpToDate:
-		j.Tree, err = pn.Tree(p.Yours)
+		j.Tree, err = pn.Tree(ctx, p.Yours)
 		return j, err
 	case p.Resumes() != nil:
 		err = pn.goOnward(ctx, j, p, resolve, progress)
@@ -39,15 +39,21 @@ func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions
 		j.Route, j.onto = Pick, p.Yours
 		picks := slices.Clone(p.Divergence.Theirs)
 		slices.Reverse(picks)
-		err = j.take(replay.Pick(ctx, pn.Engine, pn.Changes, picks, p.Own(), p.PickParent(), p.Yours, resolve,
-			progress))
+		j.Steps, err = replay.Pick(ctx, pn.Engine, pn.Changes, picks, p.Own(), p.PickParent(), p.Yours, resolve,
+			progress)
+		if err == nil {
+			err = j.take(ctx)
+		}
 	case route == Merge:
 		if err = pn.joinMerge(ctx, j, p, resolve); err == nil {
 			j.besides, err = pn.takenBack(ctx, p, j)
 		}
 	default:
-		err = j.take(replay.Rebase(ctx, pn.Engine, pn.Changes, p.Divergence.Yours, p.Divergence.Theirs, p.Theirs,
-			p.Requests, resolve, progress))
+		j.Steps, err = replay.Rebase(ctx, pn.Engine, pn.Changes, p.Divergence.Yours, p.Divergence.Theirs, p.Theirs,
+			p.Requests, resolve, progress)
+		if err == nil {
+			err = j.take(ctx)
+		}
 		if refused := (*replay.MergeCommitError)(nil); errors.As(err, &refused) {
 			j.Refused = refused
 			return j, nil
@@ -59,23 +65,23 @@ func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions
 	if err != nil {
 		return nil, err
 	}
-	if err := pn.mend(j, by.Mends); err != nil {
+	if err := pn.mend(ctx, j, by.Mends); err != nil {
 		return nil, err
 	}
-	if err := pn.makeAnew(j, decisions, by.Made); err != nil {
+	if err := pn.makeAnew(ctx, j, decisions, by.Made); err != nil {
 		return nil, err
 	}
 	err = pn.Carry(ctx, j, cmp.Or(j.work, p.Carried), resolve)
-	pn.open(j, decisions)
+	pn.open(ctx, j, decisions)
 	return j, err
 }
 
 // open creates the questions of all stops.
-func (pn *Planner) open(j *Join, decisions *settle.Decisions) {
+func (pn *Planner) open(ctx context.Context, j *Join, decisions *settle.Decisions) {
 	for i := range j.Stops {
 		s := &j.Stops[i]
 		for k := range s.Result.Conflicts {
-			f := pn.Files.Open(&s.Result.Conflicts[k])
+			f := pn.Files.Open(ctx, &s.Result.Conflicts[k])
 			s.Files = append(s.Files, f)
 			for _, c := range f.Questions {
 				if _, _, ok := decisions.For(c); ok {
@@ -99,7 +105,7 @@ func (pn *Planner) joinMerge(ctx context.Context, j *Join, p *Position, resolve 
 	if err != nil {
 		return err
 	}
-	j.Tree, err = j.mergeOf(r, p.Resumes(), resolve)
+	j.Tree, err = j.mergeOf(ctx, r, p.Resumes(), resolve)
 	return err
 }
 
@@ -111,9 +117,9 @@ func (pn *Planner) settleOnly(ctx context.Context, j *Join, p *Position, resolve
 	if err != nil {
 		return err
 	}
-	settled, err := j.mergeOf(r, p.Resumes(), resolve)
+	settled, err := j.mergeOf(ctx, r, p.Resumes(), resolve)
 	if err == nil {
-		j.Tree, err = pn.Tree(st.Left.Head)
+		j.Tree, err = pn.Tree(ctx, st.Left.Head)
 	}
 	if err != nil {
 		return err
@@ -141,17 +147,21 @@ func (pn *Planner) goOnward(ctx context.Context, j *Join, p *Position, resolve r
 	j.onto = r.Onto
 	if len(r.Todo) == 0 {
 		var err error
-		j.Tree, err = pn.Tree(r.Onto)
+		j.Tree, err = pn.Tree(ctx, r.Onto)
 		return err
 	}
-	return j.take(replay.Onwards(ctx, pn.Engine, r.Todo, r.Onto, p.Requests, resolve, progress))
+	var err error
+	if j.Steps, err = replay.Onwards(ctx, pn.Engine, r.Todo, r.Onto, p.Requests, resolve, progress); err != nil {
+		return err
+	}
+	return j.take(ctx)
 }
 
 // mend applies the mends to the joined tree. If the text has changed since, it merges them; a mend that conflicts is
 // dropped and listed in Join.Lost.
-func (pn *Planner) mend(j *Join, mends []Mend) error {
+func (pn *Planner) mend(ctx context.Context, j *Join, mends []Mend) error {
 	for _, m := range mends {
-		e, err := pn.Store.Find(j.Tree, m.Path)
+		e, err := pn.Store.Find(ctx, j.Tree, m.Path)
 		if err != nil {
 			return err
 		}
@@ -159,7 +169,7 @@ func (pn *Planner) mend(j *Join, mends []Mend) error {
 			j.Lost = append(j.Lost, m)
 			continue
 		}
-		data, err := pn.Store.Blob(e.ID)
+		data, err := pn.Store.Blob(ctx, e.ID)
 		if err != nil {
 			return err
 		}
@@ -177,7 +187,7 @@ func (pn *Planner) mend(j *Join, mends []Mend) error {
 			continue // the commit already has the same edit
 		}
 		e.ID = pn.Store.Put(object.KindBlob, []byte(after))
-		if j.Tree, err = pn.Store.Edit(j.Tree, map[string]object.Entry{m.Path: e}); err != nil {
+		if j.Tree, err = pn.Store.Edit(ctx, j.Tree, map[string]object.Entry{m.Path: e}); err != nil {
 			return err
 		}
 		j.Mended = append(j.Mended, m)
@@ -229,12 +239,12 @@ func (pn *Planner) Build(ctx context.Context, p *Position, j *Join) (Built, erro
 		onto = p.Resumes().Onto
 	}
 	b := Built{}
-	b.IDs, b.Tip, err = replay.Commits(pn.Store, j.Steps, onto, who, last)
+	b.IDs, b.Tip, err = replay.Commits(ctx, pn.Store, j.Steps, onto, who, last)
 	if p.Resumes() != nil {
 		for _, m := range p.Resumes().moves {
 			at := replay.Kept(j.Steps, m.at)
 			if at.Step >= 0 {
-				id, err := replay.Upto(pn.Store, j.Steps, b.IDs, at.Step, who)
+				id, err := replay.Upto(ctx, pn.Store, j.Steps, b.IDs, at.Step, who)
 				if err != nil {
 					return b, err
 				}
@@ -254,11 +264,11 @@ func (pn *Planner) Clashes(ctx context.Context, parted *history.Divergence, your
 	if len(parted.Yours) == 0 || len(parted.Theirs) == 0 || len(parted.Bases) == 0 {
 		return nil, 0, nil
 	}
-	a, err := pn.Tree(yours)
+	a, err := pn.Tree(ctx, yours)
 	if err != nil {
 		return nil, 0, err
 	}
-	b, err := pn.Tree(theirs)
+	b, err := pn.Tree(ctx, theirs)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -268,7 +278,7 @@ func (pn *Planner) Clashes(ctx context.Context, parted *history.Divergence, your
 	}
 	for i := range r.Conflicts {
 		paths = append(paths, r.Conflicts[i].Path)
-		asks += len(pn.Files.Open(&r.Conflicts[i]).Questions)
+		asks += len(pn.Files.Open(ctx, &r.Conflicts[i]).Questions)
 	}
 	return paths, asks, nil
 }

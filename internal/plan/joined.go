@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"context"
 	"fmt"
 	"iter"
 	"slices"
@@ -102,22 +103,18 @@ func (j *Join) Conflicts() (n int) {
 	return n
 }
 
-// take stores the replayed steps and their conflicts in the join.
-func (j *Join) take(steps []replay.Step, err error) error {
-	if err != nil {
+// take reads the joined tree, the conflicts and the lost mends from the steps.
+func (j *Join) take(ctx context.Context) (err error) {
+	if j.Tree, err = j.Steps[len(j.Steps)-1].Tree(ctx); err != nil {
 		return err
 	}
-	j.Steps = steps
-	if j.Tree, err = steps[len(steps)-1].Tree(); err != nil {
-		return err
-	}
-	for i := range steps {
-		for _, one := range steps[i].Unfit {
+	for _, s := range j.Steps {
+		for _, one := range s.Unfit {
 			j.Lost = append(j.Lost, Mend(one))
 		}
-		for _, r := range steps[i].Joins() {
+		for _, r := range s.Joins() {
 			if !r.Clean() {
-				j.Stops = append(j.Stops, Stop{Commit: steps[i].Commit, Result: r})
+				j.Stops = append(j.Stops, Stop{Commit: s.Commit, Result: r})
 			}
 		}
 	}
@@ -140,7 +137,8 @@ func (j *Join) questions() iter.Seq2[*settle.File, *settle.Question] {
 }
 
 // mergeOf resolves a merge with the decisions and returns its tree. resume may hold a merge that git began.
-func (j *Join) mergeOf(r *merge.Result, resume *Resume, resolve replay.Resolver) (tree object.ID, err error) {
+func (j *Join) mergeOf(ctx context.Context, r *merge.Result, resume *Resume, resolve replay.Resolver) (tree object.ID,
+	err error) {
 	var begun *merge.Begun
 	if resume != nil && resume.Begun != nil {
 		begun = resume.Begun
@@ -154,8 +152,8 @@ func (j *Join) mergeOf(r *merge.Result, resume *Resume, resolve replay.Resolver)
 	if !r.Clean() {
 		j.Stops = []Stop{{Result: r}}
 	}
-	if tree, err = r.Tree(decided); err == nil && begun != nil {
-		tree, err = begun.Over(r, tree)
+	if tree, err = r.Tree(ctx, decided); err == nil && begun != nil {
+		tree, err = begun.Over(ctx, r, tree)
 	}
 	return tree, err
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"context"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
@@ -26,8 +27,9 @@ type Line struct {
 }
 
 // Lines returns the lines of a file with their origins. ok is false if the path is no text.
-func (rd *Reader) Lines(p *Position, tree object.ID, path string) (lines []Line, ok bool, err error) {
-	joinedText, ok, err := rd.TextAt(tree, path)
+func (rd *Reader) Lines(ctx context.Context, p *Position, tree object.ID, path string) (lines []Line, ok bool,
+	err error) {
+	joinedText, ok, err := rd.TextAt(ctx, tree, path)
 	if err != nil || !ok {
 		return nil, false, err
 	}
@@ -35,7 +37,7 @@ func (rd *Reader) Lines(p *Position, tree object.ID, path string) (lines []Line,
 	tips := merge.Three[object.ID]{Base: p.Base(), Yours: p.Yours, Theirs: p.Theirs}
 	has, err := merge.MapThree(tips, func(commit object.ID) ([]bool,
 		error) {
-		return rd.hasLines(commit, path, result)
+		return rd.hasLines(ctx, commit, path, result)
 	})
 	if err != nil {
 		return nil, false, err
@@ -48,22 +50,22 @@ func (rd *Reader) Lines(p *Position, tree object.ID, path string) (lines []Line,
 }
 
 // SidesOf returns a file in base, yours and theirs. Missing files are empty. ok is false if a version is no text.
-func (rd *Reader) SidesOf(p *Position, path string) (out merge.Three[string], ok bool, err error) {
+func (rd *Reader) SidesOf(ctx context.Context, p *Position, path string) (out merge.Three[string], ok bool, err error) {
 	ok = true
 	out, err = merge.MapThree(merge.Three[object.ID]{Base: p.Base(), Yours: p.Yours, Theirs: p.Theirs},
 		func(commit object.ID) (string, error) {
 			if commit.IsZero() {
 				return "", nil
 			}
-			tree, err := rd.Tree(commit)
+			tree, err := rd.Tree(ctx, commit)
 			if err != nil {
 				return "", err
 			}
-			e, err := rd.Store.Find(tree, path)
+			e, err := rd.Store.Find(ctx, tree, path)
 			if err != nil || e.Absent() {
 				return "", err
 			}
-			text, is, err := rd.TextAt(tree, path)
+			text, is, err := rd.TextAt(ctx, tree, path)
 			ok = ok && is
 			return text, err
 		})
@@ -71,16 +73,16 @@ func (rd *Reader) SidesOf(p *Position, path string) (out merge.Three[string], ok
 }
 
 // hasLines reports for each line whether the commit's file contains it.
-func (rd *Reader) hasLines(commit object.ID, path string, result []string) ([]bool, error) {
+func (rd *Reader) hasLines(ctx context.Context, commit object.ID, path string, result []string) ([]bool, error) {
 	has := make([]bool, len(result))
 	if commit.IsZero() {
 		return has, nil
 	}
-	tree, err := rd.Tree(commit)
+	tree, err := rd.Tree(ctx, commit)
 	if err != nil {
 		return nil, err
 	}
-	text, ok, err := rd.TextAt(tree, path)
+	text, ok, err := rd.TextAt(ctx, tree, path)
 	if err != nil || !ok {
 		return has, err
 	}
@@ -108,12 +110,12 @@ func origin(inBase, inYours, inTheirs bool) LineOrigin {
 }
 
 // TextAt returns the text of a file. ok is false if the path is no text.
-func (rd *Reader) TextAt(tree object.ID, path string) (text string, ok bool, err error) {
-	e, err := rd.Store.Find(tree, path)
+func (rd *Reader) TextAt(ctx context.Context, tree object.ID, path string) (text string, ok bool, err error) {
+	e, err := rd.Store.Find(ctx, tree, path)
 	if err != nil || !e.Mode.IsRegular() {
 		return "", false, err
 	}
-	data, err := rd.Store.Blob(e.ID)
+	data, err := rd.Store.Blob(ctx, e.ID)
 	if err != nil || !merge.IsText(data) {
 		return "", false, err
 	}
@@ -121,10 +123,10 @@ func (rd *Reader) TextAt(tree object.ID, path string) (text string, ok bool, err
 }
 
 // TextAfter is TextAt for the tree after a replayed step.
-func (rd *Reader) TextAfter(st *replay.Step, path string) (text string, ok bool, err error) {
-	tree, err := st.Tree()
+func (rd *Reader) TextAfter(ctx context.Context, st *replay.Step, path string) (text string, ok bool, err error) {
+	tree, err := st.Tree(ctx)
 	if err != nil {
 		return "", false, err
 	}
-	return rd.TextAt(tree, path)
+	return rd.TextAt(ctx, tree, path)
 }

@@ -65,7 +65,7 @@ func (f *follower) line(ctx context.Context, c vcs.Command) error {
 }
 
 // exec notes the command that a line runs.
-func (f *follower) exec(_ context.Context, c vcs.Command) error {
+func (f *follower) exec(ctx context.Context, c vcs.Command) error {
 	f.s.Runs = append(f.s.Runs, c.Rest)
 	f.s.Note("Its list runs “%s” on the way: Dorvik runs nothing there; Check offers it for the result.", c.Rest)
 	return nil
@@ -78,7 +78,7 @@ func (f *follower) stop(context.Context, vcs.Command) error {
 }
 
 // label gives a name to where the list stands.
-func (f *follower) label(_ context.Context, c vcs.Command) error {
+func (f *follower) label(ctx context.Context, c vcs.Command) error {
 	f.labels[c.Rest] = f.at
 	return nil
 }
@@ -95,7 +95,7 @@ func (f *follower) reset(ctx context.Context, c vcs.Command) error {
 }
 
 // move records that another branch moves to the present position.
-func (f *follower) move(_ context.Context, c vcs.Command) error {
+func (f *follower) move(ctx context.Context, c vcs.Command) error {
 	for _, m := range f.s.Left.Moves {
 		if m.Name == c.Rest && m.To.IsZero() {
 			f.moves = append(f.moves, branchMove{m, f.at})
@@ -150,8 +150,8 @@ func (f *follower) place(id object.ID) replay.Parent {
 }
 
 // commit replays a commit.
-func (f *follower) commit(_ context.Context, c vcs.Command) error {
-	n, err := f.w.Store.Commit(c.Commit)
+func (f *follower) commit(ctx context.Context, c vcs.Command) error {
+	n, err := f.w.Store.Commit(ctx, c.Commit)
 	if err != nil {
 		return err
 	}
@@ -219,7 +219,7 @@ func (f *follower) merge(ctx context.Context, c vcs.Command) error {
 		f.s.Why = "its list joins lines that no commit joined before"
 		return nil
 	}
-	n, err := f.w.Store.Commit(c.Commit)
+	n, err := f.w.Store.Commit(ctx, c.Commit)
 	if err != nil {
 		return err
 	}

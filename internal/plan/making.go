@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"context"
 	"slices"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -8,14 +9,14 @@ import (
 )
 
 // regenerations returns the files that are to be generated again. It skips uncommitted work.
-func (pn *Planner) regenerations(j *Join, decisions *settle.Decisions) (out []Regeneration) {
+func (pn *Planner) regenerations(ctx context.Context, j *Join, decisions *settle.Decisions) (out []Regeneration) {
 	decisions = decisions.Indexed()
 	for _, stop := range j.Stops {
 		if stop.Uncommitted {
 			continue
 		}
 		for i := range stop.Result.Conflicts {
-			f := pn.Files.Open(&stop.Result.Conflicts[i])
+			f := pn.Files.Open(ctx, &stop.Result.Conflicts[i])
 			for _, q := range f.Questions {
 				d, _, ok := decisions.For(q)
 				if !ok || d.Way != settle.Anew ||
@@ -30,13 +31,13 @@ func (pn *Planner) regenerations(j *Join, decisions *settle.Decisions) (out []Re
 }
 
 // makeAnew replaces files by what their commands generated for this tree. It skips files that were mended by hand.
-func (pn *Planner) makeAnew(j *Join, decisions *settle.Decisions, made []Made) error {
+func (pn *Planner) makeAnew(ctx context.Context, j *Join, decisions *settle.Decisions, made []Made) error {
 	from, edits := j.Tree, map[string]object.Entry{}
-	for _, m := range pn.regenerations(j, decisions) {
+	for _, m := range pn.regenerations(ctx, j, decisions) {
 		if slices.ContainsFunc(j.Mended, func(by Mend) bool { return by.Path == m.Path }) {
 			continue
 		}
-		e, err := pn.Store.Find(from, m.Path)
+		e, err := pn.Store.Find(ctx, from, m.Path)
 		if err != nil {
 			return err
 		}
@@ -55,7 +56,7 @@ func (pn *Planner) makeAnew(j *Join, decisions *settle.Decisions, made []Made) e
 	if len(edits) == 0 {
 		return nil
 	}
-	tree, err := pn.Store.Edit(from, edits)
+	tree, err := pn.Store.Edit(ctx, from, edits)
 	j.Plain, j.Tree = from, tree
 	return err
 }

@@ -35,11 +35,11 @@ func (rd *Reader) ConflictMarkers(ctx context.Context, remote, tip object.ID) (f
 		if err := ctx.Err(); err != nil {
 			return nil, read, err
 		}
-		before, err := history.FirstParentTree(rd.Store, n.Commit)
+		before, err := history.FirstParentTree(ctx, rd.Store, n.Commit)
 		if err != nil {
 			return nil, read, err
 		}
-		changes, err := rd.Store.Changes(before, n.Tree)
+		changes, err := rd.Store.Changes(ctx, before, n.Tree)
 		if err != nil {
 			return nil, read, err
 		}
@@ -49,7 +49,7 @@ func (rd *Reader) ConflictMarkers(ctx context.Context, remote, tip object.ID) (f
 			}
 			marked, ok := known[c.New.ID]
 			if !ok {
-				data, err := rd.Store.Blob(c.New.ID)
+				data, err := rd.Store.Blob(ctx, c.New.ID)
 				if err != nil {
 					return nil, read, err
 				}
@@ -60,7 +60,7 @@ func (rd *Reader) ConflictMarkers(ctx context.Context, remote, tip object.ID) (f
 			if !marked {
 				continue
 			}
-			others, err := rd.othersHave(n, c)
+			others, err := rd.othersHave(ctx, n, c)
 			if err != nil {
 				return nil, read, err
 			}
@@ -73,13 +73,13 @@ func (rd *Reader) ConflictMarkers(ctx context.Context, remote, tip object.ID) (f
 }
 
 // othersHave reports whether another parent of a merge has the same file, so that the merge does not introduce it.
-func (rd *Reader) othersHave(n history.Node, c object.Change) (bool, error) {
+func (rd *Reader) othersHave(ctx context.Context, n history.Node, c object.Change) (bool, error) {
 	for _, p := range slices.Clone(n.Parents)[min(1, len(n.Parents)):] {
-		tree, err := rd.Tree(p)
+		tree, err := rd.Tree(ctx, p)
 		if err != nil {
 			return false, err
 		}
-		if at, err := rd.Store.Find(tree, c.Path); err != nil || at.ID == c.New.ID {
+		if at, err := rd.Store.Find(ctx, tree, c.Path); err != nil || at.ID == c.New.ID {
 			return true, err
 		}
 	}

@@ -56,7 +56,7 @@ func (pn *Planner) Overlaps(ctx context.Context, p *Position, j *Join) ([]Overla
 	}
 	switch {
 	case merged != nil:
-		list, err := pn.overlapsOf(p, j, merged)
+		list, err := pn.overlapsOf(ctx, p, j, merged)
 		if err != nil {
 			return nil, err
 		}
@@ -68,7 +68,7 @@ func (pn *Planner) Overlaps(ctx context.Context, p *Position, j *Join) ([]Overla
 			if j.Steps[i].Merge == nil {
 				continue
 			}
-			list, err := pn.overlapsOf(p, j, j.Steps[i].Merge)
+			list, err := pn.overlapsOf(ctx, p, j, j.Steps[i].Merge)
 			if err != nil {
 				return nil, err
 			}
@@ -124,9 +124,9 @@ func (rd *Reader) CountLines(ctx context.Context, list []Overlap) error {
 					}
 				}
 			}
-			rd.Store.Prefetch(ids...)
+			rd.Store.Prefetch(ctx, ids...)
 			for i := range part {
-				if err := rd.countIn(&part[i]); err != nil {
+				if err := rd.countIn(ctx, &part[i]); err != nil {
 					return err
 				}
 			}
@@ -137,17 +137,17 @@ func (rd *Reader) CountLines(ctx context.Context, list []Overlap) error {
 }
 
 // countIn counts the lines of one file.
-func (rd *Reader) countIn(o *Overlap) error {
+func (rd *Reader) countIn(ctx context.Context, o *Overlap) error {
 	if o.Counted {
 		return nil
 	}
 	for _, c := range o.changes {
-		yours, whole, err := rd.changedLines(c.Base, c.Yours)
+		yours, whole, err := rd.changedLines(ctx, c.Base, c.Yours)
 		if err != nil {
 			return err
 		}
 		o.Yours, o.YoursWhole = o.Yours+yours, o.YoursWhole || whole
-		theirs, whole, err := rd.changedLines(c.Base, c.Theirs)
+		theirs, whole, err := rd.changedLines(ctx, c.Base, c.Theirs)
 		if err != nil {
 			return err
 		}
@@ -158,7 +158,7 @@ func (rd *Reader) countIn(o *Overlap) error {
 }
 
 // overlapsOf returns the overlaps of one merge.
-func (rd *Reader) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap, error) {
+func (rd *Reader) overlapsOf(ctx context.Context, p *Position, j *Join, r *merge.Result) ([]Overlap, error) {
 	var out []Overlap
 	for i := range r.Conflicts {
 		c := &r.Conflicts[i]
@@ -176,7 +176,7 @@ func (rd *Reader) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap, 
 			}
 		}
 	}
-	files, err := r.Files()
+	files, err := r.Files(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +185,7 @@ func (rd *Reader) overlapsOf(p *Position, j *Join, r *merge.Result) ([]Overlap, 
 		if placed[f.Path] {
 			continue
 		}
-		o, err := rd.overlapOf(p, f, named)
+		o, err := rd.overlapOf(ctx, p, f, named)
 		if err != nil {
 			return nil, err
 		}
@@ -213,7 +213,7 @@ func kindOf(c *merge.Conflict) OverlapKind {
 }
 
 // overlapOf returns the overlap of a file without conflict.
-func (rd *Reader) overlapOf(p *Position, f merge.Joined, named bool) (Overlap, error) {
+func (rd *Reader) overlapOf(ctx context.Context, p *Position, f merge.Joined, named bool) (Overlap, error) {
 	o := Overlap{Path: f.Path, changes: []merge.Three[object.Entry]{{Base: f.Base, Yours: f.Yours, Theirs: f.Theirs}}}
 	var err error
 	switch {
@@ -221,12 +221,12 @@ func (rd *Reader) overlapOf(p *Position, f merge.Joined, named bool) (Overlap, e
 		o.Kind = SameChange
 	case f.Origin == merge.FromYours:
 		o.Kind = OnlyYours
-		if o.From, err = rd.renamed(p.Theirs, f); err != nil {
+		if o.From, err = rd.renamed(ctx, p.Theirs, f); err != nil {
 			return o, err
 		}
 	case f.Origin == merge.FromTheirs:
 		o.Kind = OnlyTheirs
-		if o.From, err = rd.renamed(p.Yours, f); err != nil {
+		if o.From, err = rd.renamed(ctx, p.Yours, f); err != nil {
 			return o, err
 		}
 	default:
@@ -238,7 +238,7 @@ func (rd *Reader) overlapOf(p *Position, f merge.Joined, named bool) (Overlap, e
 	if o.Kind != OnlyTheirs || !named {
 		return o, nil
 	}
-	n, ok, err := rd.Annotator(p.Divergence.Theirs).Editor(f.Path, nil)
+	n, ok, err := rd.Annotator(p.Divergence.Theirs).Editor(ctx, f.Path, nil)
 	if ok {
 		o.Author = n.Author().Name
 	}
@@ -246,15 +246,15 @@ func (rd *Reader) overlapOf(p *Position, f merge.Joined, named bool) (Overlap, e
 }
 
 // renamed returns the old name of a file that a side renamed, or an empty string.
-func (rd *Reader) renamed(tip object.ID, f merge.Joined) (string, error) {
+func (rd *Reader) renamed(ctx context.Context, tip object.ID, f merge.Joined) (string, error) {
 	if f.From == "" {
 		return "", nil
 	}
-	tree, err := rd.Tree(tip)
+	tree, err := rd.Tree(ctx, tip)
 	if err != nil {
 		return "", err
 	}
-	if e, err := rd.Store.Find(tree, f.From); err != nil || !e.Absent() {
+	if e, err := rd.Store.Find(ctx, tree, f.From); err != nil || !e.Absent() {
 		return "", err
 	}
 	return f.From, nil
@@ -262,7 +262,7 @@ func (rd *Reader) renamed(tip object.ID, f merge.Joined) (string, error) {
 
 // changedLines returns the number of added or removed lines, whichever is larger. whole is true for files that are no
 // text.
-func (rd *Reader) changedLines(old, new object.Entry) (n int, whole bool, err error) {
+func (rd *Reader) changedLines(ctx context.Context, old, new object.Entry) (n int, whole bool, err error) {
 	if old.Same(new) {
 		return 0, false, nil
 	}
@@ -274,7 +274,7 @@ func (rd *Reader) changedLines(old, new object.Entry) (n int, whole bool, err er
 		if !e.Mode.IsRegular() {
 			return 0, true, nil
 		}
-		data, err := rd.Store.Blob(e.ID)
+		data, err := rd.Store.Blob(ctx, e.ID)
 		if err != nil {
 			return 0, false, err
 		}

@@ -114,7 +114,7 @@ func (pn *Planner) Picking(ctx context.Context, home *Position, picks []object.I
 	p.Divergence.Theirs = nil
 	k.Own = p.Divergence.Yours
 	for _, id := range slices.Backward(picks) {
-		c, err := pn.Store.Commit(id)
+		c, err := pn.Store.Commit(ctx, id)
 		if err != nil {
 			return nil, err
 		}
@@ -149,11 +149,11 @@ func (pn *Planner) Joined(ctx context.Context, a, b object.ID) (*merge.Result, e
 
 // over merges two commits over the given ancestors.
 func (pn *Planner) over(ctx context.Context, bases []object.ID, a, b object.ID) (*merge.Result, error) {
-	yours, err := pn.Tree(a)
+	yours, err := pn.Tree(ctx, a)
 	if err != nil {
 		return nil, err
 	}
-	theirs, err := pn.Tree(b)
+	theirs, err := pn.Tree(ctx, b)
 	if err != nil {
 		return nil, err
 	}
@@ -168,7 +168,7 @@ func (pn *Planner) all(ctx context.Context, at object.ID, others []object.ID) (o
 		if err != nil || !r.Clean() {
 			return object.ID{}, err
 		}
-		tree, err := r.Tree(merge.Decided{})
+		tree, err := r.Tree(ctx, merge.Decided{})
 		if err != nil {
 			return object.ID{}, err
 		}

@@ -71,7 +71,7 @@ func (pn *Planner) mayHave(ctx context.Context, list []Published) error {
 			if err != nil {
 				return err
 			}
-			others := slices.DeleteFunc(pn.Below(tip, newest),
+			others := slices.DeleteFunc(pn.Below(ctx, tip, newest),
 				func(n history.Node) bool { return n.Author().Email == me })
 			who[p.On] = Authors(others)
 		}

@@ -1,6 +1,8 @@
 package plan
 
 import (
+	"context"
+
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/settle"
 )
@@ -17,7 +19,8 @@ type Attributed struct {
 }
 
 // Attribute returns the conflicts of a join in the order in which they are asked.
-func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) ([]Attributed, error) {
+func (pn *Planner) Attribute(ctx context.Context, p *Position, j *Join, decisions *settle.Decisions) ([]Attributed,
+	error) {
 	var out []Attributed
 	decisions = decisions.Indexed()
 	for i, stop := range j.Stops {
@@ -32,7 +35,7 @@ func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) 
 				if d, _, ok := decisions.For(c); ok {
 					q.Decision = &d
 				}
-				if err := pn.attributeOne(p, &q); err != nil {
+				if err := pn.attributeOne(ctx, p, &q); err != nil {
 					return nil, err
 				}
 				out = append(out, q)
@@ -43,31 +46,32 @@ func (pn *Planner) Attribute(p *Position, j *Join, decisions *settle.Decisions) 
 }
 
 // attributeOne finds the commits of the two edits.
-func (pn *Planner) attributeOne(p *Position, q *Attributed) (err error) {
+func (pn *Planner) attributeOne(ctx context.Context, p *Position, q *Attributed) (err error) {
 	var yours, theirs []string // the lines of each edit
 	if c := q.Question; !c.Whole() {
 		yours = q.File.Text.Yours[c.Place.Yours.Lo:c.Place.Yours.Hi]
 		theirs = q.File.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
 	}
 	if q.Yours.Commit == nil {
-		if q.Yours, q.More[0], err = editor(pn.Annotator(p.Divergence.Yours), q.File, yours); err != nil {
+		if q.Yours, q.More[0], err = editor(ctx, pn.Annotator(p.Divergence.Yours), q.File, yours); err != nil {
 			return err
 		}
 	}
 	if q.Theirs.Commit == nil {
-		q.Theirs, q.More[1], err = editor(pn.Annotator(p.Divergence.Theirs), q.File, theirs)
+		q.Theirs, q.More[1], err = editor(ctx, pn.Annotator(p.Divergence.Theirs), q.File, theirs)
 	}
 	return err
 }
 
 // editor returns the last commit that made an edit, and the number of other commits that made parts of it. It follows
 // renames.
-func editor(t *history.Annotator, f *settle.File, lines []string) (n history.Node, more int, err error) {
+func editor(ctx context.Context, t *history.Annotator, f *settle.File, lines []string) (n history.Node, more int,
+	err error) {
 	for _, path := range f.Names() {
 		if path == "" {
 			continue
 		}
-		if all, err := t.Editors(path, lines); err != nil || len(all) > 0 {
+		if all, err := t.Editors(ctx, path, lines); err != nil || len(all) > 0 {
 			if err != nil {
 				return n, 0, err
 			}

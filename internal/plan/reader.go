@@ -31,8 +31,8 @@ type Reader struct {
 }
 
 // Tree returns the tree of a commit.
-func (rd *Reader) Tree(commit object.ID) (object.ID, error) {
-	c, err := rd.Store.Commit(commit)
+func (rd *Reader) Tree(ctx context.Context, commit object.ID) (object.ID, error) {
+	c, err := rd.Store.Commit(ctx, commit)
 	if err != nil {
 		return object.ID{}, err
 	}
@@ -54,9 +54,9 @@ func (rd *Reader) Annotator(side []history.Node) *history.Annotator {
 }
 
 // Below lists a commit and its first-parent ancestors, at most n.
-func (rd *Reader) Below(id object.ID, n int) (out []history.Node) {
+func (rd *Reader) Below(ctx context.Context, id object.ID, n int) (out []history.Node) {
 	for !id.IsZero() && len(out) < n {
-		c, err := rd.Store.Commit(id)
+		c, err := rd.Store.Commit(ctx, id)
 		if err != nil {
 			break // a shallow clone ends here
 		}
@@ -70,15 +70,15 @@ func (rd *Reader) Below(id object.ID, n int) (out []history.Node) {
 }
 
 // NamesIn lists the names in a directory of a tree, one per line.
-func (rd *Reader) NamesIn(tree object.ID, dir string) (names string, ok bool) {
+func (rd *Reader) NamesIn(ctx context.Context, tree object.ID, dir string) (names string, ok bool) {
 	if dir != "." {
-		e, err := rd.Store.Find(tree, dir)
+		e, err := rd.Store.Find(ctx, tree, dir)
 		if err != nil || !e.IsTree() {
 			return "", false
 		}
 		tree = e.ID
 	}
-	entries, err := rd.Store.Tree(tree)
+	entries, err := rd.Store.Tree(ctx, tree)
 	for _, e := range entries {
 		names += e.Name + "\n"
 	}
@@ -86,12 +86,12 @@ func (rd *Reader) NamesIn(tree object.ID, dir string) (names string, ok bool) {
 }
 
 // TextOf returns the text of a file in a commit. ok is false if there is no such text.
-func (rd *Reader) TextOf(commit object.ID, path string) (text string, ok bool, err error) {
-	tree, err := rd.Tree(commit)
+func (rd *Reader) TextOf(ctx context.Context, commit object.ID, path string) (text string, ok bool, err error) {
+	tree, err := rd.Tree(ctx, commit)
 	if err != nil {
 		return "", false, err
 	}
-	return rd.TextAt(tree, path)
+	return rd.TextAt(ctx, tree, path)
 }
 
 // Short abbreviates an id to the number of digits in use: at least 7 or core.abbrev, and more if ids would be

@@ -70,7 +70,7 @@ func (s *Scout) look(ctx context.Context, base object.ID) {
 		commit object.ID
 		to     *object.ID
 	}{{base, &t.Base}, {s.yours, &t.Yours}, {s.theirs, &t.Theirs}} {
-		c, err := s.Store.Commit(one.commit)
+		c, err := s.Store.Commit(ctx, one.commit)
 		if err != nil {
 			return
 		}

@@ -35,7 +35,7 @@ func (re *Resumer) Stopped(ctx context.Context, s *Stuck) error {
 			one, other = other, one
 		}
 		s.Join, err = re.p.Joined(ctx, one, other)
-	} else if base, yours, theirs, ok, terr := re.stopTrees(s); terr != nil || !ok {
+	} else if base, yours, theirs, ok, terr := re.stopTrees(ctx, s); terr != nil || !ok {
 		return terr
 	} else {
 		s.trees = merge.Three[object.ID]{Base: base, Yours: yours, Theirs: theirs}
@@ -52,11 +52,11 @@ func (re *Resumer) Stopped(ctx context.Context, s *Stuck) error {
 			s.Settled = append(s.Settled, c.Path)
 			continue
 		}
-		f := re.p.Files.Open(c)
+		f := re.p.Files.Open(ctx, c)
 		if f.Text == nil {
 			continue
 		}
-		more, err := re.readMarked(s, f, path)
+		more, err := re.readMarked(ctx, s, f, path)
 		if err != nil {
 			return err
 		}
@@ -67,24 +67,24 @@ func (re *Resumer) Stopped(ctx context.Context, s *Stuck) error {
 }
 
 // stopTrees returns the three trees of that merge. ok is false if git stopped between two commits.
-func (re *Resumer) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
+func (re *Resumer) stopTrees(ctx context.Context, s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
 	if s.Left.Operation == vcs.Unmerged {
-		return re.unmergedTrees(s)
+		return re.unmergedTrees(ctx, s)
 	}
-	head, err := re.p.Tree(s.Left.Head)
+	head, err := re.p.Tree(ctx, s.Left.Head)
 	if err != nil {
 		return base, yours, theirs, false, err
 	}
 	if s.Left.Stopped.IsZero() || !s.pending() && len(s.Open) == 0 || len(s.Open) == 0 && s.Stand == head {
 		return base, yours, theirs, false, nil // the commit at which it stopped was committed or dropped
 	}
-	c, err := re.p.Store.Commit(s.Left.Stopped)
+	c, err := re.p.Store.Commit(ctx, s.Left.Stopped)
 	if err != nil {
 		return base, yours, theirs, false, err
 	}
-	before, err := history.FirstParentTree(re.p.Store, c)
+	before, err := history.FirstParentTree(ctx, re.p.Store, c)
 	if err == nil && s.Left.Parent > 1 && s.Left.Parent <= len(c.Parents) {
-		before, err = re.p.Tree(c.Parents[s.Left.Parent-1])
+		before, err = re.p.Tree(ctx, c.Parents[s.Left.Parent-1])
 	}
 	if err != nil {
 		return base, yours, theirs, false, err
@@ -100,7 +100,7 @@ func (re *Resumer) stopTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, 
 
 // unmergedTrees returns the trees of conflicts without an operation, from the stages in the index. For a stash, yours
 // is the stash.
-func (re *Resumer) unmergedTrees(s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
+func (re *Resumer) unmergedTrees(ctx context.Context, s *Stuck) (base, yours, theirs object.ID, ok bool, err error) {
 	var trees [3]object.ID
 	for i := range trees {
 		gone, put := map[string]object.Entry{}, map[string]object.Entry{}
@@ -113,8 +113,8 @@ func (re *Resumer) unmergedTrees(s *Stuck) (base, yours, theirs object.ID, ok bo
 				put[d.Path] = d.Stages[i]
 			}
 		}
-		if trees[i], err = re.p.Store.Edit(s.Stand, gone); err == nil {
-			trees[i], err = re.p.Store.Edit(trees[i], put)
+		if trees[i], err = re.p.Store.Edit(ctx, s.Stand, gone); err == nil {
+			trees[i], err = re.p.Store.Edit(ctx, trees[i], put)
 		}
 		if err != nil {
 			return base, yours, theirs, false, err
@@ -123,23 +123,23 @@ func (re *Resumer) unmergedTrees(s *Stuck) (base, yours, theirs object.ID, ok bo
 			trees[i] = re.p.Store.EmptyTree()
 		}
 	}
-	if s.stashed, err = re.bringsStashBack(s); s.stashed {
+	if s.stashed, err = re.bringsStashBack(ctx, s); s.stashed {
 		trees[1], trees[2] = trees[2], trees[1]
 	}
 	return trees[0], trees[1], trees[2], true, err
 }
 
 // bringsStashBack reports whether the conflict markers come from a stash.
-func (re *Resumer) bringsStashBack(s *Stuck) (bool, error) {
+func (re *Resumer) bringsStashBack(ctx context.Context, s *Stuck) (bool, error) {
 	for _, p := range s.Open {
-		e, err := re.p.Store.Find(s.Held.Files, p)
+		e, err := re.p.Store.Find(ctx, s.Held.Files, p)
 		if err != nil {
 			return false, err
 		}
 		if !e.Mode.IsRegular() {
 			continue
 		}
-		data, err := re.p.Store.Blob(e.ID)
+		data, err := re.p.Store.Blob(ctx, e.ID)
 		if err != nil {
 			return false, err
 		}
@@ -152,12 +152,12 @@ func (re *Resumer) bringsStashBack(s *Stuck) (bool, error) {
 
 // readMarked reads a file with conflict markers. Settled conflicts become decisions, other changes become edits. A
 // file without markers is settled.
-func (re *Resumer) readMarked(s *Stuck, f *settle.File, path string) ([]merge.TextEdit, error) {
-	e, err := re.p.Store.Find(s.Held.Files, path)
+func (re *Resumer) readMarked(ctx context.Context, s *Stuck, f *settle.File, path string) ([]merge.TextEdit, error) {
+	e, err := re.p.Store.Find(ctx, s.Held.Files, path)
 	if err != nil || !e.Mode.IsRegular() {
 		return nil, err
 	}
-	data, err := re.p.Store.Blob(e.ID)
+	data, err := re.p.Store.Blob(ctx, e.ID)
 	if err != nil || !merge.IsText(data) {
 		return nil, err
 	}
@@ -169,7 +169,7 @@ func (re *Resumer) readMarked(s *Stuck, f *settle.File, path string) ([]merge.Te
 	case blocks == 0:
 		s.Open = slices.DeleteFunc(s.Open, func(p string) bool { return p == path })
 		s.Settled = append(s.Settled, path)
-		s.Stand, err = re.p.Store.Edit(s.Stand, map[string]object.Entry{path: e})
+		s.Stand, err = re.p.Store.Edit(ctx, s.Stand, map[string]object.Entry{path: e})
 		return nil, err
 	}
 	is, was := decided.Answers(f, diff.Lines(one)), decided.Answers(f, diff.Lines(other))
@@ -301,11 +301,11 @@ func (re *Resumer) Resume(ctx context.Context, s *Stuck) error {
 func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error {
 	begun := r.Begun
 	r.Begun = nil
-	head, err := re.p.Store.Commit(s.Left.Head)
+	head, err := re.p.Store.Commit(ctx, s.Left.Head)
 	if err != nil {
 		return err
 	}
-	if err := re.made(s, r); err != nil {
+	if err := re.made(ctx, s, r); err != nil {
 		return err
 	}
 	if n := len(r.Todo); n > 0 && s.Left.Noted {
@@ -323,12 +323,12 @@ func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error 
 	f.moved()
 	switch last := len(f.todo) - 1; {
 	case begun != nil && len(s.Left.Done) > 0:
-		if err := f.stopped(begun); err != nil {
+		if err := f.stopped(ctx, begun); err != nil {
 			return err
 		}
 	case s.Stand == head.Tree: // nothing is staged
 	case s.Left.Amend == s.Left.Head && last >= 0 && f.todo[last].Commit.ID == s.Left.Head:
-		f.todo[last].Stands, f.todo[last].Tree = false, s.Stand // the work was staged at an edit, so it goes into that commit
+		f.todo[last].Stands, f.todo[last].Tree = false, s.Stand // it was staged at an edit of that commit
 	default:
 		s.beside = head.Tree
 	}
@@ -343,9 +343,9 @@ func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error 
 }
 
 // stopped adds the commit at which the rebase stopped.
-func (f *follower) stopped(begun *merge.Begun) error {
+func (f *follower) stopped(ctx context.Context, begun *merge.Begun) error {
 	s := f.s
-	n, err := f.w.Store.Commit(s.Left.Stopped)
+	n, err := f.w.Store.Commit(ctx, s.Left.Stopped)
 	if err != nil {
 		return err
 	}
@@ -376,11 +376,11 @@ func (re *Resumer) signOff(ctx context.Context) (string, error) {
 }
 
 // made lists the commits that the rebase has made already.
-func (re *Resumer) made(s *Stuck, r *Resume) error {
+func (re *Resumer) made(ctx context.Context, s *Stuck, r *Resume) error {
 	var list []replay.Todo
 	at := s.Left.Head
 	for at != s.Left.Onto {
-		c, err := re.p.Store.Commit(at)
+		c, err := re.p.Store.Commit(ctx, at)
 		if err != nil {
 			return err
 		}
@@ -418,7 +418,7 @@ func (re *Resumer) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err er
 			s.Why = "its list has “" + string(c.Verb) + "”, which Dorvik does not follow"
 			return nil
 		}
-		n, err := re.p.Store.Commit(c.Commit)
+		n, err := re.p.Store.Commit(ctx, c.Commit)
 		if err != nil {
 			return err
 		}
@@ -457,7 +457,7 @@ func (re *Resumer) resumePicks(ctx context.Context, s *Stuck, r *Resume) (err er
 
 // reverse returns a commit that reverts another one, or its change against one parent.
 func (re *Resumer) reverse(ctx context.Context, n history.Node, of, against object.ID) (history.Node, error) {
-	before, err := history.FirstParentTree(re.p.Store, n.Commit)
+	before, err := history.FirstParentTree(ctx, re.p.Store, n.Commit)
 	if err != nil {
 		return n, err
 	}
@@ -476,7 +476,7 @@ func (re *Resumer) reverse(ctx context.Context, n history.Node, of, against obje
 }
 
 // Edits returns the uncommitted work that does not belong to the operation, including what git stashed before.
-func (re *Resumer) Edits(s *Stuck, beyond object.ID) (*Uncommitted, error) {
+func (re *Resumer) Edits(ctx context.Context, s *Stuck, beyond object.ID) (*Uncommitted, error) {
 	u := *s.Held
 	u.Parts = nil
 	if !beyond.IsZero() {
@@ -485,37 +485,37 @@ func (re *Resumer) Edits(s *Stuck, beyond object.ID) (*Uncommitted, error) {
 	base, files := s.Stand, s.Held.Files
 	open := map[string]object.Entry{}
 	for _, p := range s.Open { // the files contain marks
-		e, err := re.p.Store.Find(base, p)
+		e, err := re.p.Store.Find(ctx, base, p)
 		if err != nil {
 			return nil, err
 		}
 		open[p] = e
 	}
-	files, err := re.p.Store.Edit(files, open)
+	files, err := re.p.Store.Edit(ctx, files, open)
 	if err != nil {
 		return nil, err
 	}
 	u.Add(Part{base, files, "your uncommitted work", false})
-	return &u, re.PutAside(s.Left.Stash, &u)
+	return &u, re.PutAside(ctx, s.Left.Stash, &u)
 }
 
 // PutAside adds the work that git stashed before the operation.
-func (re *Resumer) PutAside(stash object.ID, u *Uncommitted) error {
+func (re *Resumer) PutAside(ctx context.Context, stash object.ID, u *Uncommitted) error {
 	if stash.IsZero() {
 		return nil
 	}
-	c, err := re.p.Store.Commit(stash)
+	c, err := re.p.Store.Commit(ctx, stash)
 	if err != nil {
 		return err
 	}
 	if len(c.Parents) < 2 {
 		return fmt.Errorf("what git put aside before (%s) is not of the form that git gives it", stash)
 	}
-	base, err := re.p.Tree(c.Parents[0])
+	base, err := re.p.Tree(ctx, c.Parents[0])
 	if err != nil {
 		return err
 	}
-	staged, err := re.p.Tree(c.Parents[1])
+	staged, err := re.p.Tree(ctx, c.Parents[1])
 	if err != nil {
 		return err
 	}
@@ -532,7 +532,7 @@ func (re *Resumer) DecidedIn(ctx context.Context, s *Stuck, anew bool) ([]settle
 		return out, nil
 	}
 	if s.Join != nil {
-		more, err := re.decisionsOf(s.Join, s.Stand)
+		more, err := re.decisionsOf(ctx, s.Join, s.Stand)
 		if err != nil {
 			return nil, err
 		}
@@ -547,19 +547,19 @@ func (re *Resumer) DecidedIn(ctx context.Context, s *Stuck, anew bool) ([]settle
 		}
 	}
 	for was, is := range s.Left.Remade {
-		from, err := re.p.Store.Commit(was)
+		from, err := re.p.Store.Commit(ctx, was)
 		if err != nil {
 			continue // no further conflicts here
 		}
-		to, err := re.p.Store.Commit(is)
+		to, err := re.p.Store.Commit(ctx, is)
 		if err != nil || len(from.Parents) != 1 || len(to.Parents) != 1 {
 			continue
 		}
-		base, err := re.p.Tree(from.Parents[0])
+		base, err := re.p.Tree(ctx, from.Parents[0])
 		if err != nil {
 			return nil, err
 		}
-		onto, err := re.p.Tree(to.Parents[0])
+		onto, err := re.p.Tree(ctx, to.Parents[0])
 		if err != nil {
 			return nil, err
 		}
@@ -567,7 +567,7 @@ func (re *Resumer) DecidedIn(ctx context.Context, s *Stuck, anew bool) ([]settle
 		if err != nil {
 			return nil, err
 		}
-		more, err := re.decisionsOf(r, to.Tree)
+		more, err := re.decisionsOf(ctx, r, to.Tree)
 		if err != nil {
 			return nil, err
 		}
@@ -579,8 +579,9 @@ func (re *Resumer) DecidedIn(ctx context.Context, s *Stuck, anew bool) ([]settle
 }
 
 // decisionsOf returns the decisions of a merge that a tree contains.
-func (re *Resumer) decisionsOf(r *merge.Result, tree object.ID) (out []decided.Decision, err error) {
-	a, err := decided.Compare(re.p.Store, re.p.Files, r, tree)
+func (re *Resumer) decisionsOf(ctx context.Context, r *merge.Result, tree object.ID) (out []decided.Decision,
+	err error) {
+	a, err := decided.Compare(ctx, re.p.Store, re.p.Files, r, tree)
 	if err != nil {
 		return nil, err
 	}
@@ -609,7 +610,7 @@ func (re *Resumer) Finishing(ctx context.Context, s *Stuck) (*Position, error) {
 	k := &Resuming{Resume: s.Resume}
 	p := &Position{Branch: s.On, Yours: s.Left.Before, Stuck: s, Kind: k, Dirty: s.Dirty}
 	var err error
-	if p.Carried, err = re.Edits(s, s.beside); err != nil {
+	if p.Carried, err = re.Edits(ctx, s, s.beside); err != nil {
 		return nil, err
 	}
 	switch s.Left.Operation {
@@ -666,15 +667,15 @@ func (re *Resumer) addOthers(ctx context.Context, s *Stuck, p *Position) error {
 }
 
 // JoinedAs returns the tree of the merge at which git stopped, with conflicts as they are settled now.
-func (re *Resumer) JoinedAs(s *Stuck) (object.ID, error) {
-	tree, err := s.Join.Tree(merge.Decided{})
+func (re *Resumer) JoinedAs(ctx context.Context, s *Stuck) (object.ID, error) {
+	tree, err := s.Join.Tree(ctx, merge.Decided{})
 	if err != nil {
 		return tree, err
 	}
 	gone, put := map[string]object.Entry{}, map[string]object.Entry{}
 	for i := range s.Join.Conflicts {
 		for _, p := range s.Join.Conflicts[i].Paths() {
-			e, err := re.p.Store.Find(s.Stand, p)
+			e, err := re.p.Store.Find(ctx, s.Stand, p)
 			switch {
 			case err != nil:
 				return tree, err
@@ -686,23 +687,23 @@ func (re *Resumer) JoinedAs(s *Stuck) (object.ID, error) {
 			}
 		}
 	}
-	if tree, err = re.p.Store.Edit(tree, gone); err == nil {
-		tree, err = re.p.Store.Edit(tree, put)
+	if tree, err = re.p.Store.Edit(ctx, tree, gone); err == nil {
+		tree, err = re.p.Store.Edit(ctx, tree, put)
 	}
 	return tree, err
 }
 
 // EditsOf returns the uncommitted work from before the operation.
-func (re *Resumer) EditsOf(s *Stuck, before object.ID) (*Uncommitted, error) {
+func (re *Resumer) EditsOf(ctx context.Context, s *Stuck, before object.ID) (*Uncommitted, error) {
 	u := *s.Held
 	u.Parts = nil
-	changes, err := re.p.Store.Changes(s.Stand, s.Held.Files)
+	changes, err := re.p.Store.Changes(ctx, s.Stand, s.Held.Files)
 	if err != nil {
 		return nil, err
 	}
 	edits := map[string]object.Entry{}
 	for _, c := range changes {
-		is, err := re.p.Store.Find(before, c.Path)
+		is, err := re.p.Store.Find(ctx, before, c.Path)
 		if err != nil {
 			return nil, err
 		}
@@ -710,10 +711,10 @@ func (re *Resumer) EditsOf(s *Stuck, before object.ID) (*Uncommitted, error) {
 			edits[c.Path] = c.New
 		}
 	}
-	tree, err := re.p.Store.Edit(before, edits)
+	tree, err := re.p.Store.Edit(ctx, before, edits)
 	if err != nil {
 		return nil, err
 	}
 	u.Add(Part{before, tree, "your uncommitted work", false})
-	return &u, re.PutAside(s.Left.Stash, &u)
+	return &u, re.PutAside(ctx, s.Left.Stash, &u)
 }

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"context"
 	"path"
 	"slices"
 
@@ -26,7 +27,8 @@ type Cause struct {
 
 // CausesOf returns, for each reported place, the decision that caused the error, or nil. That is the decision that put
 // the line there or, if a name is missing, the one that left out its definition.
-func (rd *Reader) CausesOf(j *Join, decisions *settle.Decisions, places []diagnose.Place) ([]*Cause, error) {
+func (rd *Reader) CausesOf(ctx context.Context, j *Join, decisions *settle.Decisions,
+	places []diagnose.Place) ([]*Cause, error) {
 	out := make([]*Cause, len(places))
 	decisions = decisions.Indexed()
 	for s := len(j.Stops) - 1; s >= 0; s-- { // the last decision counts
@@ -35,7 +37,7 @@ func (rd *Reader) CausesOf(j *Join, decisions *settle.Decisions, places []diagno
 			continue
 		}
 		for _, f := range stop.Files {
-			of, err := rd.tracedIn(j, f, decisions)
+			of, err := rd.tracedIn(ctx, j, f, decisions)
 			if err != nil {
 				return nil, err
 			}
@@ -65,7 +67,7 @@ type traced struct {
 	names map[string]*settle.Question // by name: the question whose decision left its definition out
 }
 
-func (rd *Reader) tracedIn(j *Join, f *settle.File, decisions *settle.Decisions) (*traced, error) {
+func (rd *Reader) tracedIn(ctx context.Context, j *Join, f *settle.File, decisions *settle.Decisions) (*traced, error) {
 	t := &traced{path: f.Path, lines: map[int]*settle.Question{}, names: map[string]*settle.Question{}}
 	whole := false
 	for _, q := range f.Questions {
@@ -84,10 +86,10 @@ func (rd *Reader) tracedIn(j *Join, f *settle.File, decisions *settle.Decisions)
 				taken, left = left, taken
 			}
 			var err error
-			if lost, err = rd.linesOf(left); err != nil {
+			if lost, err = rd.linesOf(ctx, left); err != nil {
 				return nil, err
 			}
-			if kept, err = rd.linesOf(taken); err != nil {
+			if kept, err = rd.linesOf(ctx, taken); err != nil {
 				return nil, err
 			}
 		}
@@ -101,12 +103,13 @@ func (rd *Reader) tracedIn(j *Join, f *settle.File, decisions *settle.Decisions)
 	if whole || f.Text == nil {
 		return t, nil
 	}
-	return t, rd.traceLines(t, j, f, decisions)
+	return t, rd.traceLines(ctx, t, j, f, decisions)
 }
 
 // traceLines finds which decision put each line of the joined text there.
-func (rd *Reader) traceLines(t *traced, j *Join, f *settle.File, decisions *settle.Decisions) error {
-	joined, ok, err := rd.TextAt(j.Tree, f.Path)
+func (rd *Reader) traceLines(ctx context.Context, t *traced, j *Join, f *settle.File,
+	decisions *settle.Decisions) error {
+	joined, ok, err := rd.TextAt(ctx, j.Tree, f.Path)
 	if err != nil || !ok {
 		return err
 	}
@@ -134,11 +137,11 @@ func (rd *Reader) traceLines(t *traced, j *Join, f *settle.File, decisions *sett
 }
 
 // linesOf returns the lines of a file, or nil.
-func (rd *Reader) linesOf(e object.Entry) ([]string, error) {
+func (rd *Reader) linesOf(ctx context.Context, e object.Entry) ([]string, error) {
 	if !e.Mode.IsRegular() {
 		return nil, nil
 	}
-	text, err := rd.Store.Blob(e.ID)
+	text, err := rd.Store.Blob(ctx, e.ID)
 	return diff.Lines(string(text)), err
 }
 
@@ -174,8 +177,8 @@ func (c *Cause) Sentence() string {
 }
 
 // Diagnose finds the places of the joined tree that a check's output mentions. The check ran in the given directory.
-func (rd *Reader) Diagnose(tree object.ID, output []string, dir string) ([]diagnose.Place, error) {
-	files, err := rd.Store.Changes(object.ID{}, tree)
+func (rd *Reader) Diagnose(ctx context.Context, tree object.ID, output []string, dir string) ([]diagnose.Place, error) {
+	files, err := rd.Store.Changes(ctx, object.ID{}, tree)
 	if err != nil {
 		return nil, err
 	}

@@ -30,9 +30,9 @@ const mostLooked = 20_000
 
 // about returns the files to ask about for a command.
 func (a *asking) about(ctx context.Context, t *Terms) (out []Unagreed, err error) {
-	changes, err := a.s.Planner.Store.Changes(a.known[0], a.on.tree)
+	changes, err := a.s.Planner.Store.Changes(ctx, a.known[0], a.on.tree)
 	if err != nil { // the tree that was agreed to is gone: everything counts as new
-		if changes, err = a.s.Planner.Store.Changes(object.ID{}, a.on.tree); err != nil {
+		if changes, err = a.s.Planner.Store.Changes(ctx, object.ID{}, a.on.tree); err != nil {
 			return nil, err
 		}
 	}
@@ -72,7 +72,7 @@ func (a *asking) about(ctx context.Context, t *Terms) (out []Unagreed, err error
 	}
 	slices.SortFunc(out, func(x, y Unagreed) int { return strings.Compare(x.Path, y.Path) })
 	for i := range out[:min(len(out), mostRead)] {
-		a.read(&out[i])
+		a.read(ctx, &out[i])
 	}
 	return out, nil
 }
@@ -90,7 +90,7 @@ func fileKind(e object.Entry, name string) check.Kind {
 func (a *asking) unagreed(ctx context.Context, c object.Change) (*Unagreed, error) {
 	known := make([]object.Entry, 0, len(a.known))
 	for _, tree := range a.known {
-		e, err := a.s.Planner.Store.Find(tree, c.Path)
+		e, err := a.s.Planner.Store.Find(ctx, tree, c.Path)
 		if err != nil {
 			continue // the file is gone
 		}
@@ -101,7 +101,7 @@ func (a *asking) unagreed(ctx context.Context, c object.Change) (*Unagreed, erro
 		return nil, nil
 	}
 	from := []object.ID{a.on.yours}
-	yours, err := a.entry(a.on.yours, c.Path)
+	yours, err := a.entry(ctx, a.on.yours, c.Path)
 	if err != nil {
 		return nil, err
 	}
@@ -135,9 +135,9 @@ func (a *asking) unagreed(ctx context.Context, c object.Change) (*Unagreed, erro
 const mostRead = 50
 
 // read reads both texts of a file.
-func (a *asking) read(u *Unagreed) {
-	was, err := a.text(u.Was)
-	is, ierr := a.text(u.ID)
+func (a *asking) read(ctx context.Context, u *Unagreed) {
+	was, err := a.text(ctx, u.Was)
+	is, ierr := a.text(ctx, u.ID)
 	if err == nil && ierr == nil {
 		u.Change.From, u.Change.To = was, is
 	}
@@ -145,16 +145,16 @@ func (a *asking) read(u *Unagreed) {
 
 // shown returns the trees of others whose added lines all appear in the joined tree. Agreeing to the joined tree
 // covers them.
-func (a *asking) shown() (trees []object.ID, err error) {
+func (a *asking) shown(ctx context.Context) (trees []object.ID, err error) {
 	for _, commit := range a.on.others {
 		if commit.IsZero() {
 			continue
 		}
-		tree, err := a.s.Planner.Tree(commit)
+		tree, err := a.s.Planner.Tree(ctx, commit)
 		if err != nil {
 			return nil, err
 		}
-		seen, err := a.seen(tree)
+		seen, err := a.seen(ctx, tree)
 		if err != nil {
 			return nil, err
 		}
@@ -166,8 +166,8 @@ func (a *asking) shown() (trees []object.ID, err error) {
 }
 
 // seen reports whether each new line of a tree appears in the joined tree.
-func (a *asking) seen(tree object.ID) (bool, error) {
-	changes, err := a.s.Planner.Store.Changes(a.on.tree, tree)
+func (a *asking) seen(ctx context.Context, tree object.ID) (bool, error) {
+	changes, err := a.s.Planner.Store.Changes(ctx, a.on.tree, tree)
 	if err != nil {
 		return false, err
 	}
@@ -176,22 +176,22 @@ func (a *asking) seen(tree object.ID) (bool, error) {
 			continue
 		}
 		if c.New.Mode.IsRegular() {
-			if data, err := a.s.Planner.Store.Blob(c.New.ID); err != nil || len(data) > largestRecipe {
+			if data, err := a.s.Planner.Store.Blob(ctx, c.New.ID); err != nil || len(data) > largestRecipe {
 				return false, err // the person has not read that
 			}
 		}
 		lines := map[string]bool{}
-		for _, l := range a.lines(c.Old) {
+		for _, l := range a.lines(ctx, c.Old) {
 			lines[l] = true
 		}
 		for _, known := range a.known {
-			if e, err := a.s.Planner.Store.Find(known, c.Path); err == nil {
-				for _, l := range a.lines(e) {
+			if e, err := a.s.Planner.Store.Find(ctx, known, c.Path); err == nil {
+				for _, l := range a.lines(ctx, e) {
 					lines[l] = true
 				}
 			}
 		}
-		for _, l := range a.lines(c.New) {
+		for _, l := range a.lines(ctx, c.New) {
 			if !lines[l] {
 				return false, nil
 			}
@@ -201,8 +201,8 @@ func (a *asking) seen(tree object.ID) (bool, error) {
 }
 
 // lines returns the mode and the lines of a file, or its id if it is none.
-func (a *asking) lines(e object.Entry) []string {
-	text, err := a.text(e.ID)
+func (a *asking) lines(ctx context.Context, e object.Entry) []string {
+	text, err := a.text(ctx, e.ID)
 	if !e.Mode.IsRegular() || err != nil {
 		text = e.ID.String()
 	}
@@ -210,24 +210,24 @@ func (a *asking) lines(e object.Entry) []string {
 }
 
 // text returns the content of a file, or an empty string.
-func (a *asking) text(id object.ID) (string, error) {
+func (a *asking) text(ctx context.Context, id object.ID) (string, error) {
 	if id.IsZero() {
 		return "", nil
 	}
-	data, err := a.s.Planner.Store.Blob(id)
+	data, err := a.s.Planner.Store.Blob(ctx, id)
 	return string(data), err
 }
 
 // entry returns a file in a commit.
-func (a *asking) entry(commit object.ID, path string) (e object.Entry, err error) {
+func (a *asking) entry(ctx context.Context, commit object.ID, path string) (e object.Entry, err error) {
 	if commit.IsZero() {
 		return e, nil
 	}
-	tree, err := a.s.Planner.Tree(commit)
+	tree, err := a.s.Planner.Tree(ctx, commit)
 	if err != nil {
 		return e, err
 	}
-	return a.s.Planner.Store.Find(tree, path)
+	return a.s.Planner.Store.Find(ctx, tree, path)
 }
 
 // hands returns the commits that changed a file since it was agreed to, with git log's history simplification. all is
@@ -249,18 +249,18 @@ func (a *asking) hands(ctx context.Context, path string, from object.ID,
 		if err := ctx.Err(); err != nil {
 			return nil, false, err
 		}
-		e, err := a.entry(id, path)
+		e, err := a.entry(ctx, id, path)
 		if err != nil {
 			return nil, false, err
 		}
 		if known(e) {
 			continue
 		}
-		c, err := a.s.Planner.Store.Commit(id)
+		c, err := a.s.Planner.Store.Commit(ctx, id)
 		if err != nil {
 			return nil, false, err
 		}
-		same, before, err := a.parentWith(c, path, e)
+		same, before, err := a.parentWith(ctx, c, path, e)
 		switch {
 		case err != nil: // a shallow clone ends here
 			all = false
@@ -274,10 +274,11 @@ func (a *asking) hands(ctx context.Context, path string, from object.ID,
 }
 
 // parentWith returns the first parent with the same file, or else all parents.
-func (a *asking) parentWith(c *object.Commit, path string, e object.Entry) (same object.ID, all []object.ID,
+func (a *asking) parentWith(ctx context.Context, c *object.Commit, path string, e object.Entry) (same object.ID,
+	all []object.ID,
 	err error) {
 	for _, p := range c.Parents {
-		was, err := a.entry(p, path)
+		was, err := a.entry(ctx, p, path)
 		if err != nil {
 			return same, nil, err
 		}
@@ -314,7 +315,7 @@ func (a *asking) named(ctx context.Context, lines string, only bool, files []obj
 	ids := map[string]object.ID{} // sources that no recipe names yet
 	var paths []string
 	var todo []object.ID
-	if err := a.s.Planner.Store.EachChange(object.ID{}, a.on.tree, func(f object.Change) {
+	if err := a.s.Planner.Store.EachChange(ctx, object.ID{}, a.on.tree, func(f object.Change) {
 		switch kind := fileKind(f.New, f.Path); {
 		case kind == check.Inert || !f.New.Mode.IsRegular():
 		case kind == check.Recipe && !only:
@@ -337,7 +338,7 @@ func (a *asking) named(ctx context.Context, lines string, only bool, files []obj
 	for read := 0; len(todo) > 0 && read < mostOfRecipes; {
 		id := todo[0]
 		todo = todo[1:]
-		data, err := a.s.Planner.Store.Blob(id)
+		data, err := a.s.Planner.Store.Blob(ctx, id)
 		if err != nil {
 			return nil, err
 		}
@@ -358,7 +359,7 @@ func (a *asking) named(ctx context.Context, lines string, only bool, files []obj
 func (ak *Asker) byHand(ctx context.Context, p *plan.Position) map[object.ID]bool {
 	mine := map[object.ID]bool{}
 	for _, m := range ak.Repo.Reflog(ctx, "HEAD") {
-		if MadeByHand(m.Why) && !strings.HasPrefix(m.Why, "cherry-pick") { // a cherry-picked commit is usually somebody else's
+		if MadeByHand(m.Why) && !strings.HasPrefix(m.Why, "cherry-pick") { // usually somebody else's commit
 			mine[m.To] = true
 		}
 	}

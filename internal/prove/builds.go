@@ -122,7 +122,7 @@ func (pr *Prover) WhoBuilds(ctx context.Context, p *plan.Position, terms *Terms,
 // builds checks one commit. The error is an *UnagreedError if the command would run unseen changes of others.
 func (pr *Prover) builds(ctx context.Context, p *plan.Position, terms *Terms, name string, commit object.ID) (*bool,
 	error) {
-	tree, err := pr.Planner.Tree(commit)
+	tree, err := pr.Planner.Tree(ctx, commit)
 	if err != nil {
 		return nil, err
 	}

@@ -39,13 +39,13 @@ func (pr *Prover) CheckCommand(ctx context.Context, tree object.ID) (c check.Com
 	}
 	c, ok = check.Find(func(name string) (string, bool) {
 		if strings.HasSuffix(name, "/") {
-			return pr.Planner.NamesIn(tree, strings.TrimSuffix(name, "/"))
+			return pr.Planner.NamesIn(ctx, tree, strings.TrimSuffix(name, "/"))
 		}
-		e, ferr := pr.Planner.Store.Find(tree, name)
+		e, ferr := pr.Planner.Store.Find(ctx, tree, name)
 		if ferr != nil || !e.Mode.IsRegular() {
 			return "", false
 		}
-		data, ferr := pr.Planner.Store.Blob(e.ID)
+		data, ferr := pr.Planner.Store.Blob(ctx, e.ID)
 		return string(data), ferr == nil
 	})
 	return c, ok, nil
@@ -56,7 +56,7 @@ func (pr *Prover) CheckCommand(ctx context.Context, tree object.ID) (c check.Com
 func (pr *Prover) RunCheck(ctx context.Context, p *plan.Position, c check.Command, tip object.ID,
 	emit func(line string),
 	told begun) (r check.Report, at *LaidOut, err error) {
-	tree, err := pr.Planner.Tree(tip)
+	tree, err := pr.Planner.Tree(ctx, tip)
 	if err != nil {
 		return r, nil, err
 	}
@@ -112,7 +112,7 @@ func (pr *Prover) environments(ctx context.Context) (env, left []string, err err
 
 // checkout prepares a checkout of a commit. It reports what differs from a normal working tree.
 func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit func(string)) (*LaidOut, error) {
-	tree, err := pr.Planner.Tree(tip)
+	tree, err := pr.Planner.Tree(ctx, tip)
 	if err != nil {
 		return nil, err
 	}
@@ -153,7 +153,7 @@ func (pr *Prover) furnish(ctx context.Context, co *vcs.Checkout, tree object.ID,
 		return nil, err
 	}
 	out.Lacks = append(out.Lacks, unfiltered...)
-	lack, command, err := pr.notInstalled(co.Dir, tree)
+	lack, command, err := pr.notInstalled(ctx, co.Dir, tree)
 	if err != nil {
 		return nil, err
 	}
@@ -180,7 +180,7 @@ const mostPointer = 1024
 func (pr *Prover) unfiltered(ctx context.Context, co *vcs.Checkout, tree object.ID) (out []string, err error) {
 	rules, files := map[string]*attr.Rules{}, []string(nil)
 	filters := false
-	if err := pr.Planner.Store.EachChange(object.ID{}, tree, func(c object.Change) {
+	if err := pr.Planner.Store.EachChange(ctx, object.ID{}, tree, func(c object.Change) {
 		if !c.New.Mode.IsRegular() {
 			return
 		}
@@ -188,7 +188,7 @@ func (pr *Prover) unfiltered(ctx context.Context, co *vcs.Checkout, tree object.
 		if path.Base(c.Path) != ".gitattributes" {
 			return
 		}
-		if text, err := pr.Planner.Store.Blob(c.New.ID); err == nil && bytes.Contains(text, []byte("filter=")) {
+		if text, err := pr.Planner.Store.Blob(ctx, c.New.ID); err == nil && bytes.Contains(text, []byte("filter=")) {
 			filters = true
 		}
 	}); err != nil || !filters {
@@ -196,7 +196,7 @@ func (pr *Prover) unfiltered(ctx context.Context, co *vcs.Checkout, tree object.
 	}
 	for _, f := range files {
 		if path.Base(f) == ".gitattributes" {
-			text, _, err := pr.Planner.TextAt(tree, f)
+			text, _, err := pr.Planner.TextAt(ctx, tree, f)
 			if err != nil {
 				return nil, err
 			}

@@ -144,11 +144,11 @@ func (dr *Drivers) NamedBy(ctx context.Context, text string) (holds map[string]s
 	if err != nil || b.Tip.IsZero() {
 		return holds, err
 	}
-	tree, err := dr.Planner.Tree(b.Tip)
+	tree, err := dr.Planner.Tree(ctx, b.Tip)
 	if err != nil {
 		return nil, err
 	}
-	naming, err := dr.naming(tree)
+	naming, err := dr.naming(ctx, tree)
 	if err != nil {
 		return nil, err
 	}
@@ -179,14 +179,14 @@ func (dr *Drivers) within(path string) string {
 }
 
 // naming returns a matcher for the file names of a tree. It is cached.
-func (dr *Drivers) naming(tree object.ID) (*check.Naming, error) {
+func (dr *Drivers) naming(ctx context.Context, tree object.ID) (*check.Naming, error) {
 	dr.mu.Lock()
 	defer dr.mu.Unlock()
 	if dr.names.of != nil && dr.names.in == tree {
 		return dr.names.of, nil
 	}
 	var paths []string
-	err := dr.Planner.Store.EachChange(object.ID{}, tree, func(c object.Change) {
+	err := dr.Planner.Store.EachChange(ctx, object.ID{}, tree, func(c object.Change) {
 		if fileKind(c.New, c.Path) != check.Inert {
 			paths = append(paths, c.Path)
 		}

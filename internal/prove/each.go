@@ -23,7 +23,7 @@ func (pr *Prover) EachKnown(ctx context.Context, terms *Terms, b plan.Built) (ou
 	for _, id := range b.Made() {
 		one := Each{ID: id}
 		if terms != nil {
-			tree, err := pr.Planner.Tree(id)
+			tree, err := pr.Planner.Tree(ctx, id)
 			if err != nil {
 				return nil, err
 			}
@@ -100,7 +100,7 @@ func (pr *Prover) checkOne(ctx context.Context, p *plan.Position, terms *Terms, 
 	if one.Passed != nil {
 		return *one.Passed, nil
 	}
-	tree, err := pr.Planner.Tree(one.ID)
+	tree, err := pr.Planner.Tree(ctx, one.ID)
 	if err != nil {
 		return false, err
 	}

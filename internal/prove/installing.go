@@ -1,6 +1,7 @@
 package prove
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"os"
@@ -41,13 +42,13 @@ func needsNode(text string) bool {
 
 // notInstalled returns a sentence about missing dependencies and the command that installs them. Both are empty if
 // nothing is missing.
-func (pr *Prover) notInstalled(dir string, tree object.ID) (lack, command string, err error) {
+func (pr *Prover) notInstalled(ctx context.Context, dir string, tree object.ID) (lack, command string, err error) {
 	there := func(root, name string) bool {
 		_, err := os.Stat(filepath.Join(root, filepath.FromSlash(name)))
 		return err == nil
 	}
 	for _, in := range installs {
-		text, ok, err := pr.Planner.TextAt(tree, in.manifest)
+		text, ok, err := pr.Planner.TextAt(ctx, tree, in.manifest)
 		if err != nil {
 			return "", "", err
 		}

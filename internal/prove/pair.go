@@ -108,7 +108,7 @@ func halvings(n int) (d int) {
 }
 
 // asMended applies known mends to a tree, so that the search finds something new.
-func (pr *Prover) asMended(tree object.ID) (object.ID, error) {
+func (pr *Prover) asMended(ctx context.Context, tree object.ID) (object.ID, error) {
 	var edits []merge.TextEdit
 	for _, w := range pr.Ledger.State().Requests {
 		if w.Edits != nil {
@@ -119,7 +119,7 @@ func (pr *Prover) asMended(tree object.ID) (object.ID, error) {
 		edits = append(edits, merge.TextEdit{Path: m.Path, Before: m.Before, After: m.After})
 	}
 	for _, one := range edits {
-		now, ok, err := pr.Planner.TextAt(tree, one.Path)
+		now, ok, err := pr.Planner.TextAt(ctx, tree, one.Path)
 		if err != nil {
 			return tree, err
 		}
@@ -127,12 +127,12 @@ func (pr *Prover) asMended(tree object.ID) (object.ID, error) {
 		if !ok || t.Conflicts() > 0 {
 			continue
 		}
-		e, err := pr.Planner.Store.Find(tree, one.Path)
+		e, err := pr.Planner.Store.Find(ctx, tree, one.Path)
 		if err != nil {
 			return tree, err
 		}
 		e.ID = pr.Planner.Store.Put(object.KindBlob, []byte(t.Join(nil)))
-		if tree, err = pr.Planner.Store.Edit(tree, map[string]object.Entry{one.Path: e}); err != nil {
+		if tree, err = pr.Planner.Store.Edit(ctx, tree, map[string]object.Entry{one.Path: e}); err != nil {
 			return tree, err
 		}
 	}
@@ -142,7 +142,7 @@ func (pr *Prover) asMended(tree object.ID) (object.ID, error) {
 // together merges two commits and checks the result.
 func (pr *Prover) together(ctx context.Context, p *plan.Position, terms *Terms, mine, other history.Node) (bool,
 	error) {
-	base, err := pr.Planner.Tree(p.Base())
+	base, err := pr.Planner.Tree(ctx, p.Base())
 	if err != nil {
 		return false, err
 	}
@@ -155,11 +155,11 @@ func (pr *Prover) together(ctx context.Context, p *plan.Position, terms *Terms, 
 	if err != nil {
 		return false, err
 	}
-	tree, err := r.Tree(decided)
+	tree, err := r.Tree(ctx, decided)
 	if err != nil {
 		return false, err
 	}
-	if tree, err = pr.asMended(tree); err != nil {
+	if tree, err = pr.asMended(ctx, tree); err != nil {
 		return false, err
 	}
 	if known, err := pr.RanBefore(ctx, terms.Command, tree); err != nil || known != nil {

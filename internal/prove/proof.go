@@ -52,10 +52,10 @@ func (pr *Prover) ToCheck(ctx context.Context, p *plan.Position, j *plan.Join) (
 	if u.Mends, err = pr.Planner.Foresight.MendsOf(ctx, p, j, u.Misfits); err != nil {
 		return nil, err
 	}
-	if u.Holds, err = pr.Planner.Foresight.Holdings(j, u.Mends, u.Misfits); err != nil {
+	if u.Holds, err = pr.Planner.Foresight.Holdings(ctx, j, u.Mends, u.Misfits); err != nil {
 		return nil, err
 	}
-	if u.MayHold, err = pr.Planner.Foresight.MayHold(j, u.Holds); err != nil {
+	if u.MayHold, err = pr.Planner.Foresight.MayHold(ctx, j, u.Holds); err != nil {
 		return nil, err
 	}
 	u.Regeneration = len(j.Unmade()) > 0
@@ -111,7 +111,7 @@ func (p *Proof) Blames() bool { return p.Unchecked == "" && len(p.Lacks) == 0 }
 // Prove runs a check. Calling it records the agreement to its terms. each receives the output, told the steps.
 func (pr *Prover) Prove(ctx context.Context, p *plan.Position, terms *Terms, tip object.ID, each func(string),
 	told begun) (*Proof, error) {
-	tree, err := pr.Planner.Tree(tip)
+	tree, err := pr.Planner.Tree(ctx, tip)
 	if err != nil {
 		return nil, err
 	}
@@ -145,13 +145,13 @@ func (pr *Prover) Prove(ctx context.Context, p *plan.Position, terms *Terms, tip
 	}
 	if out.Places, _, err = plan.Extra(ctx, pr.Planner.Extras, "where the check's output says it failed", func(
 		context.Context) ([]diagnose.Place, error) {
-		return pr.Planner.Diagnose(tree, all, at.In.Dir)
+		return pr.Planner.Diagnose(ctx, tree, all, at.In.Dir)
 	}); err != nil {
 		return nil, err
 	}
 	for _, at := range out.Places {
 		if out.Texts[at.Path] == nil {
-			if out.Texts[at.Path], _, err = pr.Planner.Lines(p, tree, at.Path); err != nil {
+			if out.Texts[at.Path], _, err = pr.Planner.Lines(ctx, p, tree, at.Path); err != nil {
 				return nil, err
 			}
 		}

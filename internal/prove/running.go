@@ -168,7 +168,7 @@ func (pr *Prover) whereMeet(ctx context.Context, p *plan.Position, dir, step str
 		p.Resumes() != nil {
 		return "", nil
 	}
-	all, err := pr.Planner.Store.Changes(object.ID{}, tree)
+	all, err := pr.Planner.Store.Changes(ctx, object.ID{}, tree)
 	if err != nil {
 		return "", err
 	}
@@ -183,11 +183,11 @@ func (pr *Prover) whereMeet(ctx context.Context, p *plan.Position, dir, step str
 	}
 	var sides [2][]string // commits that only one side has
 	for i, commit := range []object.ID{p.Theirs, p.Yours} {
-		from, err := pr.Planner.Tree(commit)
+		from, err := pr.Planner.Tree(ctx, commit)
 		if err != nil {
 			return "", err
 		}
-		if err := pr.Planner.Store.EachChange(from, tree, func(c object.Change) {
+		if err := pr.Planner.Store.EachChange(ctx, from, tree, func(c object.Change) {
 			sides[i] = append(sides[i],
 				c.Path)
 		}); err != nil {

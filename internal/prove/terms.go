@@ -157,7 +157,7 @@ func (ak *Asker) termsFor(ctx context.Context, t *Terms, p *plan.Position, o on)
 			if commit.IsZero() {
 				continue
 			}
-			tree, err := ak.Planner.Tree(commit)
+			tree, err := ak.Planner.Tree(ctx, commit)
 			if err != nil {
 				return nil, err
 			}
@@ -172,7 +172,7 @@ func (ak *Asker) termsFor(ctx context.Context, t *Terms, p *plan.Position, o on)
 		mine: sync.OnceValue(func() map[object.ID]bool { return ak.byHand(ctx, p) })}
 	var err error
 	if t.Asks, err = a.about(ctx, t); err == nil && t.Filter == "" {
-		t.shown, err = a.shown()
+		t.shown, err = a.shown(ctx)
 	}
 	return t, err
 }

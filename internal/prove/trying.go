@@ -15,7 +15,7 @@ import (
 
 // LayOut prepares a checkout of a commit for manual use and returns its folder.
 func (pr *Prover) LayOut(ctx context.Context, p *plan.Position, tip object.ID) (dir string, err error) {
-	tree, err := pr.Planner.Tree(tip)
+	tree, err := pr.Planner.Tree(ctx, tip)
 	if err == nil {
 		err = pr.Asker.MayFilter(ctx, p, tree)
 	}
@@ -43,7 +43,7 @@ func (pr *Prover) TriedIn(ctx context.Context, dir string, tree object.ID) (out 
 		return out, err
 	}
 	for _, p := range changed {
-		before, ok, err := pr.Planner.TextAt(tree, p)
+		before, ok, err := pr.Planner.TextAt(ctx, tree, p)
 		if err != nil {
 			return out, err
 		}

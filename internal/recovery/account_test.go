@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -34,14 +35,15 @@ func (l *lineage) commit(text string, parents ...object.ID) object.ID {
 	l.when++
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000 + l.when, Zone: "+0000"}
 	tree := files{"f": {"100644", text}}.tree(l.t, l.w.Planner.Store)
-	return l.w.Planner.Store.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who,
-		Message: "x\n"})
+	return l.w.Planner.Store.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(),
+		Committer: who,
+		Message:   "x\n"})
 }
 
 func (l *lineage) text(id object.ID) string {
-	tree, err := l.w.Planner.Tree(id)
+	tree, err := l.w.Planner.Tree(context.Background(), id)
 	require.NoError(l.t, err)
-	text, _, err := l.w.Planner.TextAt(tree, "f")
+	text, _, err := l.w.Planner.TextAt(context.Background(), tree, "f")
 	require.NoError(l.t, err)
 	return text
 }
@@ -75,7 +77,7 @@ func (l *lineage) join(a, b object.ID) object.ID {
 	require.NoError(l.t, err)
 	decisions := &settle.Decisions{}
 	for i := range r.Conflicts {
-		for _, q := range l.w.Planner.Files.Open(&r.Conflicts[i]).Questions {
+		for _, q := range l.w.Planner.Files.Open(context.Background(), &r.Conflicts[i]).Questions {
 			d := settle.Decision{Key: q.Key, Way: []settle.Way{settle.Yours, settle.Theirs, settle.Written}[l.IntN(3)]}
 			if d.Way == settle.Written {
 				l.made++
@@ -86,9 +88,9 @@ func (l *lineage) join(a, b object.ID) object.ID {
 	}
 	decided, _, err := l.w.Planner.Files.Resolve(l.t.Context(), r, decisions)
 	require.NoError(l.t, err)
-	tree, err := r.Tree(decided)
+	tree, err := r.Tree(context.Background(), decided)
 	require.NoError(l.t, err)
-	text, _, err := l.w.Planner.TextAt(tree, "f")
+	text, _, err := l.w.Planner.TextAt(context.Background(), tree, "f")
 	require.NoError(l.t, err)
 	if l.IntN(2) == 0 {
 		text = l.edit(text, "mend", 1)
@@ -155,7 +157,7 @@ func TestAccountOfMerges(t *testing.T) {
 		}
 		left, err := l.w.Planner.Accounts.LeftOut(t.Context(), p, j, decisions)
 		require.NoError(t, err)
-		result, _, err := l.w.Planner.TextAt(j.Tree, "f")
+		result, _, err := l.w.Planner.TextAt(t.Context(), j.Tree, "f")
 		require.NoError(t, err)
 		ancestor := l.text(p.Divergence.Bases[0])
 		if len(p.Divergence.Bases) > 1 {
@@ -163,7 +165,8 @@ func TestAccountOfMerges(t *testing.T) {
 		}
 		for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
 			if lost := untold(ancestor, l.text([]object.ID{mine, theirs}[i]), result, side, left); lost != "" {
-				t.Fatalf("history %d by %s: %s\nbase %q\nyours %q\ntheirs %q\nresult %q\naccount %+v", n, route, lost, ancestor,
+				t.Fatalf("history %d by %s: %s\nbase %q\nyours %q\ntheirs %q\nresult %q\naccount %+v", n, route, lost,
+					ancestor,
 					l.text(mine), l.text(theirs), result, left)
 			}
 		}
@@ -179,7 +182,10 @@ func untold(base, side, result string, of merge.Side, left []plan.LeftOut) strin
 		return slices.ContainsFunc(left, func(l plan.LeftOut) bool { return l.Side == of && is(l) })
 	}
 	for line := range has {
-		if !was[line] && !is[line] && !told(func(l plan.LeftOut) bool { return l.What == account.Line && l.Text == line }) {
+		if !was[line] && !is[line] && !told(func(l plan.LeftOut) bool {
+			return l.What == account.Line &&
+				l.Text == line
+		}) {
 			return fmt.Sprintf("%s: %q is neither there nor told", of, line)
 		}
 	}

@@ -47,7 +47,7 @@ func (w *Workspace) Adrift(ctx context.Context) (*Adrift, error) {
 		return nil, err
 	}
 	again := map[string]bool{} // key of author, date and subject, which a replayed commit keeps
-	for _, n := range w.Planner.Below(b.Tip, adriftLine) {
+	for _, n := range w.Planner.Below(ctx, b.Tip, adriftLine) {
 		again[n.AuthorLine] = true
 	}
 	isLoose := map[object.ID]bool{}
@@ -56,7 +56,7 @@ func (w *Workspace) Adrift(ctx context.Context) (*Adrift, error) {
 	}
 	for _, id := range loose { // start at the newest one that was not replayed
 		out := &Adrift{Tip: id}
-		for _, n := range w.Planner.Below(id, adriftLine) {
+		for _, n := range w.Planner.Below(ctx, id, adriftLine) {
 			if !isLoose[n.ID] {
 				break
 			}

@@ -295,7 +295,8 @@ func mergesByGit(t *testing.T, repo *gittest.Repo, count int) (out []mergeByGit)
 	for n := range count {
 		fmt.Fprintf(&pairs, "y%d t%d\n", n, n)
 	}
-	said, err := repo.TryInput([]byte(pairs.String()), "merge-tree", "--stdin", "--write-tree", "--name-only", "--no-messages")
+	said, err := repo.TryInput([]byte(pairs.String()), "merge-tree", "--stdin", "--write-tree", "--name-only",
+		"--no-messages")
 	require.NoError(t, err, said)
 	for rest := said; rest != "" && len(out) < count; {
 		var one mergeByGit
@@ -323,9 +324,10 @@ func compareMerge(t *testing.T, w *Workspace, git mergeByGit, n int) bool {
 		return true
 	}
 	if j.Clean() {
-		swapped, err := w.Planner.Engine.TreesOver(t.Context(), p.Divergence.Bases, j.Merge.Given.Theirs, j.Merge.Given.Yours)
+		swapped, err := w.Planner.Engine.TreesOver(t.Context(), p.Divergence.Bases, j.Merge.Given.Theirs,
+			j.Merge.Given.Yours)
 		require.NoError(t, err)
-		tree, err := swapped.Tree(merge.Decided{})
+		tree, err := swapped.Tree(t.Context(), merge.Decided{})
 		if !assert.NoError(t, err) || !assert.Empty(t, swapped.Conflicts, "merge %d, swapped", n) ||
 			!assert.Equal(t, j.Tree, tree, "merge %d, swapped", n) {
 			return true
@@ -364,7 +366,7 @@ func inTwoPlaces(t *testing.T, w *Workspace, p *plan.Position, r *merge.Result) 
 		}
 	}
 	for _, side := range []object.ID{r.Given.Yours, r.Given.Theirs} {
-		changes, err := w.Planner.Store.Changes(r.Given.Base, side)
+		changes, err := w.Planner.Store.Changes(t.Context(), r.Given.Base, side)
 		require.NoError(t, err)
 		came, went := map[object.ID]int{}, map[object.ID]int{}
 		for _, c := range changes {
@@ -406,7 +408,7 @@ func addedLinesSurvive(t *testing.T, w *Workspace, p *plan.Position, result obje
 	count := func(e object.Entry) map[string]int {
 		out := map[string]int{}
 		if e.Mode.IsRegular() {
-			data, err := w.Planner.Store.Blob(e.ID)
+			data, err := w.Planner.Store.Blob(t.Context(), e.ID)
 			require.NoError(t, err)
 			for line := range strings.SplitSeq(string(data), "\n") {
 				out[line]++
@@ -416,7 +418,7 @@ func addedLinesSurvive(t *testing.T, w *Workspace, p *plan.Position, result obje
 	}
 	total := func(tree object.ID) map[string]int {
 		out := map[string]int{}
-		changes, err := w.Planner.Store.Changes(object.ID{}, tree)
+		changes, err := w.Planner.Store.Changes(t.Context(), object.ID{}, tree)
 		require.NoError(t, err)
 		for _, c := range changes {
 			for line, n := range count(c.New) {
@@ -425,13 +427,13 @@ func addedLinesSurvive(t *testing.T, w *Workspace, p *plan.Position, result obje
 		}
 		return out
 	}
-	base, err := w.Planner.Tree(p.Base())
+	base, err := w.Planner.Tree(t.Context(), p.Base())
 	require.NoError(t, err)
 	all, before := total(result), total(base)
 	for _, side := range []object.ID{p.Yours, p.Theirs} {
-		tree, err := w.Planner.Tree(side)
+		tree, err := w.Planner.Tree(t.Context(), side)
 		require.NoError(t, err)
-		changes, err := w.Planner.Store.Changes(base, tree)
+		changes, err := w.Planner.Store.Changes(t.Context(), base, tree)
 		require.NoError(t, err)
 		for _, c := range changes {
 			for line, n := range count(c.New) {
@@ -454,7 +456,7 @@ func oldNameUsedAnew(t *testing.T, w *Workspace, yours, theirs object.ID) bool {
 	require.NoError(t, err)
 	trees := [2]object.ID{}
 	for i, c := range []object.ID{yours, theirs} {
-		trees[i], err = w.Planner.Tree(c)
+		trees[i], err = w.Planner.Tree(t.Context(), c)
 		require.NoError(t, err)
 	}
 	joined, err := w.Planner.Engine.TreesOver(t.Context(), parted.Bases, trees[0], trees[1])
@@ -466,7 +468,7 @@ func oldNameUsedAnew(t *testing.T, w *Workspace, yours, theirs object.ID) bool {
 	}
 	var changed [2]map[string]object.Change
 	for i, tree := range trees {
-		list, err := w.Planner.Store.Changes(joined.Given.Base, tree)
+		list, err := w.Planner.Store.Changes(t.Context(), joined.Given.Base, tree)
 		require.NoError(t, err)
 		changed[i] = map[string]object.Change{}
 		for _, c := range list {
@@ -489,7 +491,7 @@ func oldNameUsedAnew(t *testing.T, w *Workspace, yours, theirs object.ID) bool {
 func gitLosesWork(t *testing.T, w *Workspace, p *plan.Position, tree string) bool {
 	var trees []object.ID
 	for _, c := range []object.ID{p.Base(), p.Yours, p.Theirs} {
-		tree, err := w.Planner.Tree(c)
+		tree, err := w.Planner.Tree(t.Context(), c)
 		require.NoError(t, err)
 		trees = append(trees, tree)
 	}
@@ -502,7 +504,7 @@ func gitLosesOf(t *testing.T, w *Workspace, trees []object.ID, severalBases bool
 	require.NoError(t, err)
 	type content map[object.ID][]string // where it is
 	contents := func(tree object.ID) (content, map[string]object.Entry) {
-		changes, err := w.Planner.Store.Changes(object.ID{}, tree)
+		changes, err := w.Planner.Store.Changes(t.Context(), object.ID{}, tree)
 		require.NoError(t, err)
 		out, at := content{}, map[string]object.Entry{}
 		for _, c := range changes {
@@ -581,9 +583,9 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop pl
 			got[p] = true
 		}
 		empty := w.Planner.Store.Format().Sum(object.KindBlob, nil) // see docs/differences.md
-		y, err := w.Planner.Store.Find(stop.Result.Yours, p)
+		y, err := w.Planner.Store.Find(t.Context(), stop.Result.Yours, p)
 		require.NoError(t, err)
-		th, err := w.Planner.Store.Find(stop.Result.Theirs, p)
+		th, err := w.Planner.Store.Find(t.Context(), stop.Result.Theirs, p)
 		require.NoError(t, err)
 		if !y.Absent() || !th.Absent() {
 			got[p] = got[p] || y.ID != empty && th.ID != empty && !y.Same(th)
@@ -625,10 +627,10 @@ func samePaths(t *testing.T, w *Workspace, what string, theirs []string, stop pl
 // side has no more. git contests such a path where the directory went.
 func directoryGone(t *testing.T, w *Workspace, r *merge.Result, p string) bool {
 	for dir := path.Dir(p); dir != "."; dir = path.Dir(dir) {
-		was, err := w.Planner.Store.Find(r.Given.Base, dir)
+		was, err := w.Planner.Store.Find(t.Context(), r.Given.Base, dir)
 		require.NoError(t, err)
 		for _, side := range []object.ID{r.Given.Yours, r.Given.Theirs} {
-			is, err := w.Planner.Store.Find(side, dir)
+			is, err := w.Planner.Store.Find(t.Context(), side, dir)
 			require.NoError(t, err)
 			if was.IsTree() && !is.IsTree() {
 				return true
@@ -645,12 +647,12 @@ func takenBack(t *testing.T, w *Workspace, p *plan.Position) bool {
 	require.NoError(t, err)
 	made := map[replay.ChangeID]bool{}
 	for _, n := range p.Divergence.Theirs {
-		id, ok, err := w.Planner.Changes.Of(n)
+		id, ok, err := w.Planner.Changes.Of(t.Context(), n)
 		require.NoError(t, err)
 		made[id] = made[id] || ok
 	}
 	return slices.ContainsFunc(p.Divergence.Yours, func(n history.Node) bool {
-		id, ok, err := w.Planner.Changes.Of(n)
+		id, ok, err := w.Planner.Changes.Of(t.Context(), n)
 		require.NoError(t, err)
 		_, there := same[n.ID]
 		return ok && made[id] && !there
@@ -661,7 +663,7 @@ func takenBack(t *testing.T, w *Workspace, p *plan.Position) bool {
 func rebasedByGit(t *testing.T, w *Workspace, at *gittest.Repo, onto object.ID) (tree string, kept int) {
 	trees := strings.Fields(at.Git("log", "--format=%T", onto.String()+".."))
 	if len(trees) == 0 {
-		id, err := w.Planner.Tree(onto)
+		id, err := w.Planner.Tree(t.Context(), onto)
 		require.NoError(t, err)
 		return id.String(), 0
 	}
@@ -691,7 +693,8 @@ func compareRebase(t *testing.T, w *Workspace, at *gittest.Repo, n int) bool {
 		}
 		return assert.True(t, j.Clean(), "rebase %d: git joins cleanly, here are conflicts %v", n,
 			conflictPaths(j.Stops)) &&
-			assert.Equal(t, tree, j.Tree.String(), "rebase %d", n) && assert.Equal(t, kept, j.Kept(), "rebase %d: commits kept", n)
+			assert.Equal(t, tree, j.Tree.String(), "rebase %d", n) && assert.Equal(t, kept, j.Kept(),
+			"rebase %d: commits kept", n)
 	}
 	stopped, err := at.Try("rev-parse", "--verify", "REBASE_HEAD")
 	if err != nil { // no commit is at fault: git 2.39 dies on some of these

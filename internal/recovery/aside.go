@@ -29,15 +29,15 @@ func (s *Session) LeftAside(ctx context.Context) (*LeftAside, error) {
 			continue
 		}
 		out := &LeftAside{ID: m.To, When: m.When}
-		c, err := s.Planner.Store.Commit(m.To)
+		c, err := s.Planner.Store.Commit(ctx, m.To)
 		if err != nil || len(c.Parents) < 2 {
 			continue // the stash is gone or has another form
 		}
-		base, err := s.Planner.Tree(c.Parents[0])
+		base, err := s.Planner.Tree(ctx, c.Parents[0])
 		if err != nil {
 			return nil, err
 		}
-		changes, err := s.Planner.Store.Changes(base, c.Tree)
+		changes, err := s.Planner.Store.Changes(ctx, base, c.Tree)
 		if err != nil {
 			return nil, err
 		}
@@ -62,13 +62,13 @@ func (s *Session) BringBack(ctx context.Context, l *LeftAside) (*ledger.Waypoint
 		return nil, err
 	}
 	if p.Carried == nil {
-		tree, err := s.Planner.Tree(b.Tip)
+		tree, err := s.Planner.Tree(ctx, b.Tip)
 		if err != nil {
 			return nil, err
 		}
 		p.Carried = &plan.Uncommitted{On: b.Tip, Staged: tree, Files: tree, Seen: map[string]os.FileInfo{}}
 	}
-	if err := s.Planner.Resumer.PutAside(l.ID, p.Carried); err != nil {
+	if err := s.Planner.Resumer.PutAside(ctx, l.ID, p.Carried); err != nil {
 		return nil, err
 	}
 	st := s.Ledger.State()

@@ -84,7 +84,7 @@ func TestAttributesAgreeWithGit(t *testing.T) {
 		if strings.Contains(out, "\n"+f+"\n") || strings.HasSuffix(out, "\n"+f) {
 			continue
 		}
-		got, err := w.Planner.Store.Find(j.Tree, f)
+		got, err := w.Planner.Store.Find(t.Context(), j.Tree, f)
 		require.NoError(t, err)
 		assert.Equal(t, ids[f], got.ID.String(), f)
 		clean++
@@ -108,7 +108,7 @@ func TestAttributesStartNoCommands(t *testing.T) {
 	gittest.Own(t, "dorvik.mine.agreed", "true")
 	w, _, j, err := joined(t, repo, "main", "theirs", plan.Merge)
 	require.NoError(t, err)
-	text, _, err := w.Planner.TextAt(j.Tree, "$(touch x)'f")
+	text, _, err := w.Planner.TextAt(t.Context(), j.Tree, "$(touch x)'f")
 	require.NoError(t, err)
 	assert.Equal(t, "7 $(touch x)'f\n", text)
 	assert.NoFileExists(t, ran)
@@ -150,7 +150,7 @@ func TestADriverRunsOnlyWhenAgreedTo(t *testing.T) {
 			assert.NoFileExists(t, ran)
 		}
 		if c.want != "" {
-			text, _, err := w.Planner.TextAt(j.Tree, "f")
+			text, _, err := w.Planner.TextAt(t.Context(), j.Tree, "f")
 			require.NoError(t, err)
 			assert.Contains(t, text, c.want)
 		}
@@ -184,5 +184,6 @@ func TestADriverIsAgreedToHereAndEndedInTime(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, asks)
 	repo.Git("config", "merge.mine.driver", "another")
-	assert.False(t, s.Ledger.AgreedTo(prove.MergeDriver{Name: "mine", Command: "another"}.String()), "another command is asked about again")
+	assert.False(t, s.Ledger.AgreedTo(prove.MergeDriver{Name: "mine", Command: "another"}.String()),
+		"another command is asked about again")
 }

@@ -129,7 +129,7 @@ func (s *Session) Counter(ctx context.Context, name string) error {
 	if w.By.Is(plan.Pick) || w.After == w.Theirs {
 		without = w.Before
 	}
-	tree, err := s.Planner.Tree(without)
+	tree, err := s.Planner.Tree(ctx, without)
 	if err != nil {
 		return err
 	}
@@ -177,11 +177,11 @@ func (s *Session) Since(ctx context.Context, name string) (*ledger.Waypoint, []l
 	if err != nil {
 		return nil, nil, err
 	}
-	was, err := s.Planner.Tree(w.Before)
+	was, err := s.Planner.Tree(ctx, w.Before)
 	if err != nil {
 		return w, nil, err
 	}
-	is, err := s.Planner.Tree(b.Tip)
+	is, err := s.Planner.Tree(ctx, b.Tip)
 	if err != nil {
 		return w, nil, err
 	}

@@ -92,7 +92,8 @@ func realGo(b *testing.B) *gittest.Repo {
 	texts := map[string]string{"go.mod": "module skerry\n\ngo 1.24\n"}
 	var paths []string
 	for _, part := range []string{"go", "encoding", "net", "text"} {
-		require.NoError(b, filepath.WalkDir(filepath.Join(src, part), func(file string, e fs.DirEntry, err error) error {
+		require.NoError(b, filepath.WalkDir(filepath.Join(src, part), func(file string, e fs.DirEntry,
+			err error) error {
 			if err != nil || e.IsDir() || filepath.Ext(file) != ".go" || strings.Contains(file, "testdata") {
 				return err
 			}
@@ -109,7 +110,10 @@ func realGo(b *testing.B) *gittest.Repo {
 	edited := func(side string) (out []string) {
 		for range 20 {
 			p := paths[r.IntN(len(paths))]
-			text := call.ReplaceAllStringFunc(texts[p], func(l string) string { return strings.Repeat(l, 1+r.IntN(8)/7) })
+			text := call.ReplaceAllStringFunc(texts[p], func(l string) string {
+				return strings.Repeat(l,
+					1+r.IntN(8)/7)
+			})
 			if at := head.FindAllStringIndex(text, -1); len(at) > 0 && !strings.HasSuffix(p, "_test.go") {
 				i := at[r.IntN(len(at))][1]
 				if text[i] != ')' {

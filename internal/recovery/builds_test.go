@@ -23,7 +23,8 @@ func TestWhoBuilds(t *testing.T) {
 		{"ok\n", "ok\nx\n", "theirs\nok\n", "Yours fails alone."},
 		{"ok\n", "ok\nmine\n", "x\nok\n", "Theirs did not build before you came."},
 		{"ok\n", "ok\nx\n", "x\nok\n", "Yours fails alone, and so does theirs."},
-		{"x\nok\n", "x\nok\nmine\n", "theirs\nx\nok\n", "The common ancestor fails, too: the cause is older, or the command is wrong."},
+		{"x\nok\n", "x\nok\nmine\n", "theirs\nx\nok\n",
+			"The common ancestor fails, too: the cause is older, or the command is wrong."},
 	} {
 		tm := newTeam(t)
 		tm.mine.Commit("start", "broken.md", c.base)
@@ -32,7 +33,8 @@ func TestWhoBuilds(t *testing.T) {
 		tm.mine.Commit("mine", "broken.md", c.yours)
 		tm.other.Commit("theirs", "broken.md", c.theirs)
 		tm.other.Git("push", "-q")
-		gittest.Own(t, "dorvik.check", "echo >> $COUNT; ! grep -q x broken.md && ! { grep -q mine broken.md && grep -q theirs broken.md; }")
+		gittest.Own(t, "dorvik.check",
+			"echo >> $COUNT; ! grep -q x broken.md && ! { grep -q mine broken.md && grep -q theirs broken.md; }")
 		gittest.Own(t, "dorvik.checkEnv", "COUNT")
 		count := t.TempDir() + "/count"
 		t.Setenv("COUNT", count)
@@ -78,8 +80,9 @@ func TestTheirsIsNotRunByWhatNobodyAgreedTo(t *testing.T) {
 	builds, err := s.Prover.WhoBuilds(t.Context(), p, terms, func(prove.Builds) {})
 	require.NoError(t, err)
 	assert.Nil(t, builds.Theirs)
-	assert.Equal(t, []string{"Theirs was not run: the command can run what others changed, which you did not agree to: " +
-		"Makefile by Ada Sund."}, builds.Unrun)
+	assert.Equal(t,
+		[]string{"Theirs was not run: the command can run what others changed, which you did not agree to: " +
+			"Makefile by Ada Sund."}, builds.Unrun)
 	assert.False(t, *builds.Yours || *builds.Base)
 }
 
@@ -87,8 +90,9 @@ func TestTheirsIsNotRunByWhatNobodyAgreedTo(t *testing.T) {
 // know the command, a failure tells nothing of the code.
 func TestNobodyIsBlamedOnAGuess(t *testing.T) {
 	for name, c := range map[string]struct{ check, manifest, unchecked, lack, install string }{
-		"a typing mistake": {"mkae test", "", "The shell does not know a command in “mkae test”: nothing was checked.", "", ""},
-		"no program":       {"./f", "", "The shell cannot run a command in “./f”: nothing was checked.", "", ""},
+		"a typing mistake": {"mkae test", "",
+			"The shell does not know a command in “mkae test”: nothing was checked.", "", ""},
+		"no program": {"./f", "", "The shell cannot run a command in “./f”: nothing was checked.", "", ""},
 		"not installed": {"test -d node_modules", `{"dependencies":{"tide":"1.0.0"}}`, "",
 			"what package.json names is not installed there (there is no node_modules; “npm install” installs it)", "npm install"},
 		"nothing to install": {"false", `{"name":"skerry"}`, "", "", ""},
@@ -130,7 +134,7 @@ func TestTheCheckIsCleared(t *testing.T) {
 	s := tm.session()
 	tip, err := s.Repo.Resolve(t.Context(), "main")
 	require.NoError(t, err)
-	tree, err := s.Planner.Tree(tip)
+	tree, err := s.Planner.Tree(t.Context(), tip)
 	require.NoError(t, err)
 	for _, line := range []string{"mkae", "make test", "", ""} {
 		require.NoError(t, s.Prover.SetCheck(t.Context(), line, nil, tree))

@@ -22,7 +22,7 @@ import (
 // told by the subjects of their commits.
 func told(t *testing.T, w *Workspace, c *lookback.Chronicle) string {
 	subject := func(id object.ID) string {
-		commit, err := w.Planner.Store.Commit(id)
+		commit, err := w.Planner.Store.Commit(t.Context(), id)
 		require.NoError(t, err)
 		return "“" + commit.Subject() + "” of " + commit.Author().Name
 	}
@@ -220,7 +220,7 @@ func TestFind(t *testing.T) {
 		f, err := lookback.ParseFind(typed)
 		require.NoError(t, err, typed)
 		assert.Equal(t, typed == "", f.Empty())
-		found, err := w.History.Found(f, all)
+		found, err := w.History.Found(t.Context(), f, all)
 		require.NoError(t, err)
 		var got []string
 		for _, e := range found {
@@ -266,7 +266,7 @@ func TestDetails(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 4, n)
 
-	lines, ok, err := w.History.Change(d.Sides[0].Files[1])
+	lines, ok, err := w.History.Change(t.Context(), d.Sides[0].Files[1])
 	require.NoError(t, err)
 	require.True(t, ok)
 	var b strings.Builder
@@ -284,7 +284,7 @@ func TestDetails(t *testing.T) {
 	}
 	assert.Equal(t, "  1 1 one\n- 2 0 two\n+ 0 2 two[ 2]\n  3 3 three\n  4 4 four\n  5 5 five\n~ 0 0 2\n  8 8 eight\n"+
 		"  9 9 nine\n  10 10 ten\n+ 0 11 eleven\n", b.String())
-	_, ok, err = w.History.Change(d.Sides[0].Files[0])
+	_, ok, err = w.History.Change(t.Context(), d.Sides[0].Files[0])
 	require.NoError(t, err)
 	assert.False(t, ok, "a picture has no lines")
 
@@ -325,7 +325,7 @@ func TestWhatTheOthersGet(t *testing.T) {
 		assert.Equal(t, []int{1, 1}, []int{o.Commits, o.Kept})
 		require.Len(t, o.Files, 1)
 		assert.Equal(t, "f", o.Files[0].Path)
-		lines, ok, err := s.History.Change(o.Files[0])
+		lines, ok, err := s.History.Change(t.Context(), o.Files[0])
 		require.NoError(t, err)
 		require.True(t, ok)
 		assert.Equal(t, "five\n", lines[len(lines)-2].Text, "their line, before yours")

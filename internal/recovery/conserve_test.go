@@ -50,7 +50,8 @@ func newPlot(r *rand.Rand, n int) *plot {
 		}
 	}
 	for range p.sides[0] {
-		p.requests = append(p.requests, replay.Request{Leave: r.IntN(3) == 0, Into: r.IntN(3) == 0, Keep: r.IntN(2) == 0})
+		p.requests = append(p.requests, replay.Request{Leave: r.IntN(3) == 0, Into: r.IntN(3) == 0,
+			Keep: r.IntN(2) == 0})
 	}
 	return p
 }
@@ -77,7 +78,7 @@ func (f files) tree(t *testing.T, o *object.Overlay) object.ID {
 		}
 		set[path] = e
 	}
-	id, err := o.Edit(o.EmptyTree(), set)
+	id, err := o.Edit(t.Context(), o.EmptyTree(), set)
 	require.NoError(t, err)
 	if id.IsZero() {
 		id = o.EmptyTree()
@@ -104,8 +105,9 @@ func (pl *plot) play(t *testing.T) *outcome {
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 	commit := func(f files, parents ...object.ID) object.ID {
 		who.When++
-		return w.Planner.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Planner.Store), Parents: parents, AuthorLine: who.String(),
-			Committer: who, Message: "x\n"})
+		return w.Planner.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Planner.Store), Parents: parents,
+			AuthorLine: who.String(),
+			Committer:  who, Message: "x\n"})
 	}
 	root := commit(pl.base)
 	tips := [2]object.ID{root, root}
@@ -183,12 +185,12 @@ func firstWithout(j *plan.Join, decisions *settle.Decisions) *settle.Question {
 // result is what the joined tree holds.
 func (o *outcome) result(t *testing.T) files {
 	result := files{}
-	changes, err := o.w.Planner.Store.Changes(object.ID{}, o.j.Tree)
+	changes, err := o.w.Planner.Store.Changes(t.Context(), object.ID{}, o.j.Tree)
 	require.NoError(t, err)
 	for _, c := range changes {
 		to := file{mode: fmt.Sprintf("%06o", c.New.Mode), text: c.New.ID.String()}
 		if c.New.Mode != object.ModeSubmodule {
-			data, err := o.w.Planner.Store.Blob(c.New.ID)
+			data, err := o.w.Planner.Store.Blob(t.Context(), c.New.ID)
 			require.NoError(t, err)
 			to.text = string(data)
 		}

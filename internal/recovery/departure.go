@@ -47,7 +47,7 @@ func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 		if d.Left, err = s.Planner.Accounts.LeftOut(ctx, p, j, &st.Decisions); err != nil {
 			return nil, err
 		}
-		if d.Touched, err = s.WorkTree.Touched(p, j.Tree); err != nil {
+		if d.Touched, err = s.WorkTree.Touched(ctx, p, j.Tree); err != nil {
 			return nil, err
 		}
 	}
@@ -104,7 +104,7 @@ func (s *Session) departureForOthers(ctx context.Context, p *plan.Position, j *p
 	if len(up.Divergence.Theirs) == 0 || p.IsPick() {
 		return nil
 	}
-	c, err := s.Planner.Store.Commit(tip)
+	c, err := s.Planner.Store.Commit(ctx, tip)
 	if err == nil {
 		d.Others, err = s.History.Others(ctx, up.Divergence.Theirs, up.Theirs, c.Tree)
 	}

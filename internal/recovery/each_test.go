@@ -135,9 +135,10 @@ func TestWhatIsLikeliestToFailIsFirst(t *testing.T) {
 	}
 	assert.Equal(t, []string{"true", "go test skerry/berths  where both sides’ changes meet", "false"}, prove())
 	assert.Equal(t, []string{"go test skerry/berths  what failed before", "false"}, prove())
-	text, _, err := s.Planner.TextAt(j.Tree, "fares/fares.go")
+	text, _, err := s.Planner.TextAt(t.Context(), j.Tree, "fares/fares.go")
 	require.NoError(t, err)
-	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "fares/fares.go", Before: text, After: strings.Replace(text, "4", "0", 1)}))
+	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "fares/fares.go", Before: text,
+		After: strings.Replace(text, "4", "0", 1)}))
 	p, j, b = ready(t, s, plan.Rebase, settle.Yours)
 	terms.Tree = j.Tree
 	assert.Equal(t, []string{"true", "go test skerry/berths  what failed before", "go test ./...", "true"}, prove())

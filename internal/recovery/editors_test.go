@@ -24,7 +24,7 @@ func TestFilesThatSeemOpen(t *testing.T) {
 		s := tm.session()
 		tm.mine.Write(beside, "open\n")
 		p, j, _ := ready(t, s, plan.Rebase, settle.TheirsYours)
-		got, err := s.WorkTree.Touched(p, j.Tree)
+		got, err := s.WorkTree.Touched(t.Context(), p, j.Tree)
 		require.NoError(t, err)
 		if beside == "f" {
 			assert.Equal(t, open, got.Fresh)
@@ -37,7 +37,7 @@ func TestFilesThatSeemOpen(t *testing.T) {
 		if beside == "f" { // it was written some time ago
 			old := time.Now().Add(-time.Hour)
 			require.NoError(t, os.Chtimes(filepath.Join(tm.mine.Dir, "f"), old, old))
-			got, err = s.WorkTree.Touched(p, j.Tree)
+			got, err = s.WorkTree.Touched(t.Context(), p, j.Tree)
 			require.NoError(t, err)
 			assert.Empty(t, append(got.Open, got.Fresh...))
 		}

@@ -425,7 +425,8 @@ func TestEveryFaultLeavesAWhole(t *testing.T) {
 		many = v
 	}
 	soak := os.Getenv("DORVIK_FILES") != ""
-	for name, every := range map[string]int{"light": 7, "aside": 31, "laden": 31, "stuck": 61, "given back": 97, "returned": 97} {
+	for name, every := range map[string]int{"light": 7, "aside": 31, "laden": 31, "stuck": 61, "given back": 97,
+		"returned": 97} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			h := map[string]func() *harbour{"light": func() *harbour { return newHarbour(t, many) },
@@ -466,7 +467,8 @@ func (h *harbour) everyFault(t *testing.T, every int) {
 
 		for at := 1; at <= calls; at++ {
 			// Killed half-way through anything but writing files is killed before it.
-			for i, mode := range []string{"kill-after", "fail-instead", "fail-after", "die-halfway", "git-dies", "refs-halfway",
+			for i, mode := range []string{"kill-after", "fail-instead", "fail-after", "die-halfway", "git-dies",
+				"refs-halfway",
 				"refs-halfway-alive"} {
 				if t.Failed() {
 					return
@@ -689,7 +691,8 @@ func TestAFileSavedWhileUndoWrites(t *testing.T) {
 		for path, text := range saved {
 			assert.Equal(t, text, r.Read(path))
 			kept := filepath.Join(s.Repo.Where().Own, "dorvik/kept", wp.Name, "files", path)
-			assert.Contains(t, told, path+" was saved meanwhile, and stays as it was saved; as it was before it is kept as "+kept)
+			assert.Contains(t, told,
+				path+" was saved meanwhile, and stays as it was saved; as it was before it is kept as "+kept)
 			data, err := os.ReadFile(kept)
 			require.NoError(t, err)
 			assert.Equal(t, h.files[path], fmt.Sprintf("%v %s", strings.HasPrefix(h.files[path], "true"), data))

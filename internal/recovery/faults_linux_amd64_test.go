@@ -47,7 +47,8 @@ type tracer struct {
 // the program ended, -1 for killed, hit what the fault met; the error is that of tracing.
 func (x *tracer) run(what string) (n, exit int, hit string, err error) {
 	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), fmt.Sprintf("DORVIK_TRACE=%d %d", x.at, slices.Index(faults, x.fault)), "DORVIK_ACT="+what,
+	cmd.Env = append(os.Environ(), fmt.Sprintf("DORVIK_TRACE=%d %d", x.at, slices.Index(faults, x.fault)),
+		"DORVIK_ACT="+what,
 		"DORVIK_DIR="+x.dir, "GOMAXPROCS=1")
 	out, err := cmd.Output()
 	if err == nil {
@@ -137,7 +138,8 @@ func (x *tracer) called(tid int) {
 			return
 		}
 		line, _ := os.ReadFile(fmt.Sprintf("/proc/%d/cmdline", tid))
-		x.hit = fmt.Sprintf("call %d of %q on %s", regs.Orig_rax, strings.Join(strings.Split(string(line), "\x00"), " "),
+		x.hit = fmt.Sprintf("call %d of %q on %s", regs.Orig_rax, strings.Join(strings.Split(string(line), "\x00"),
+			" "),
 			strings.TrimPrefix(x.on, x.dir+"/"))
 		switch {
 		case x.fault.errno != 0:

@@ -77,7 +77,8 @@ type stream struct {
 func (h *stream) commit(branch, who string, from int, message string, files snap) (mark int) {
 	h.marks++
 	when := 1767000000 + 60*h.marks
-	fmt.Fprintf(h, "commit refs/heads/%s\nmark :%d\nauthor %s %d +0100\ncommitter %[3]s %[4]d +0100\ndata %d\n%s\n", branch,
+	fmt.Fprintf(h, "commit refs/heads/%s\nmark :%d\nauthor %s %d +0100\ncommitter %[3]s %[4]d +0100\ndata %d\n%s\n",
+		branch,
 		h.marks, who, when, len(message), message)
 	if from > 0 {
 		fmt.Fprintf(h, "from :%d\n", from)
@@ -148,7 +149,8 @@ func newTangle(t *testing.T, seed uint64) *tangle {
 	g.repo = gittest.New(t)
 	h := &stream{}
 	files := snap{"other": "other\n"}
-	for _, p := range []string{"f", "g", "moves-mine", "moves-theirs", "goes-mine", "goes-theirs", "runs-mine", "runs-theirs"} {
+	for _, p := range []string{"f", "g", "moves-mine", "moves-theirs", "goes-mine", "goes-theirs", "runs-mine",
+		"runs-theirs"} {
 		files[p] = linesOf(p)
 	}
 	root := h.commit("main", ada, 0, "start", files)
@@ -191,7 +193,8 @@ func newTangle(t *testing.T, seed uint64) *tangle {
 
 // plan says what git is told.
 func (g *tangle) plan(mine int) {
-	g.kind = []string{"list", "list", "list", "rebase", "merge", "picks", "revert", "unmerged", "stash", "apply"}[g.IntN(10)]
+	g.kind = []string{"list", "list", "list", "rebase", "merge", "picks", "revert", "unmerged", "stash",
+		"apply"}[g.IntN(10)]
 	switch g.kind {
 	case "list":
 		g.list = g.lines(mine)
@@ -247,7 +250,8 @@ func (g *tangle) lines(mine int) (out []string) {
 	}
 	into := false // there is a commit that others can become part of
 	for n, back := range order {
-		verb := []string{"pick", "pick", "pick", "pick", "reword", "edit", "squash", "fixup", "fixup -C", "drop"}[g.IntN(10)]
+		verb := []string{"pick", "pick", "pick", "pick", "reword", "edit", "squash", "fixup", "fixup -C",
+			"drop"}[g.IntN(10)]
 		if !into && (strings.HasPrefix(verb, "fixup") || verb == "squash") {
 			verb = "pick"
 		}
@@ -273,7 +277,8 @@ func (g *tangle) try(t *testing.T) bool {
 	r := g.repo
 	if g.kind == "stash" {
 		r.Git("switch", "-q", "theirs")
-		for p, text := range map[string]string{"f": withLine(linesOf("f"), "stashed", 7), "g": withLine(linesOf("g"), "stashed", 12)} {
+		for p, text := range map[string]string{"f": withLine(linesOf("f"), "stashed", 7),
+			"g": withLine(linesOf("g"), "stashed", 12)} {
 			r.Write(p, text)
 		}
 		r.Git("stash", "push", "-q")
@@ -334,7 +339,8 @@ func alike(t *testing.T, want, got map[string]string, what string) {
 
 // atEnd reports whether git has nothing half done.
 func (g *tangle) atEnd() bool {
-	for _, name := range []string{"MERGE_HEAD", "CHERRY_PICK_HEAD", "REVERT_HEAD", "rebase-merge", "rebase-apply", "sequencer"} {
+	for _, name := range []string{"MERGE_HEAD", "CHERRY_PICK_HEAD", "REVERT_HEAD", "rebase-merge", "rebase-apply",
+		"sequencer"} {
 		if _, err := os.Lstat(filepath.Join(g.repo.Dir, ".git", name)); err == nil {
 			return false
 		}
@@ -484,9 +490,11 @@ func (g *tangle) outcome(t *testing.T, r *gittest.Repo) map[string]string {
 func (g *tangle) state(t *testing.T, r *gittest.Repo) map[string]string {
 	out := filesOf(t, r.Dir)
 	out[" index"] = r.Git("ls-files", "--stage")
-	out[" refs"] = r.Git("for-each-ref", "--format=%(refname) %(objectname)", "refs/heads", "refs/rewritten", "refs/stash")
+	out[" refs"] = r.Git("for-each-ref", "--format=%(refname) %(objectname)", "refs/heads", "refs/rewritten",
+		"refs/stash")
 	out[" HEAD"] = r.Read(".git/HEAD")
-	for _, name := range []string{"MERGE_HEAD", "MERGE_MSG", "MERGE_MODE", "CHERRY_PICK_HEAD", "REVERT_HEAD", "REBASE_HEAD",
+	for _, name := range []string{"MERGE_HEAD", "MERGE_MSG", "MERGE_MODE", "CHERRY_PICK_HEAD", "REVERT_HEAD",
+		"REBASE_HEAD",
 		"SQUASH_MSG", "AUTO_MERGE", "rebase-merge", "rebase-apply", "sequencer"} {
 		_ = filepath.WalkDir(filepath.Join(r.Dir, ".git", name), func(p string, d fs.DirEntry, err error) error {
 			if err == nil && d.Type().IsRegular() {

@@ -56,7 +56,8 @@ func TestHooksRunAsByGit(t *testing.T) {
 			[]string{"merge", "-q", "--no-edit", "origin/main"}, []string{"pre-merge-commit", "post-merge"}, false},
 		"a merge with a conflict": {[]string{"f", "mine\n"}, []string{"f", "theirs\n"}, plan.Merge,
 			[]string{"merge", "-q", "origin/main"}, []string{"pre-commit"}, false},
-		"moving forward": {nil, []string{"n", "n\n"}, plan.Route(plan.FastForward), []string{"merge", "-q", "origin/main"},
+		"moving forward": {nil, []string{"n", "n\n"}, plan.Route(plan.FastForward),
+			[]string{"merge", "-q", "origin/main"},
 			[]string{"post-merge"}, false},
 		"a rebase": {[]string{"m", "m\n"}, []string{"n", "n\n"}, plan.Rebase, []string{"rebase", "-q", "origin/main"},
 			[]string{"pre-rebase", "post-rewrite"}, false},
@@ -81,7 +82,8 @@ func TestHooksRunAsByGit(t *testing.T) {
 			}
 			s := tm.session()
 			if c.reword {
-				require.NoError(t, s.Ledger.Request(idOf(t, tm.mine.Git("rev-parse", "main")), replay.Request{Message: "new\n"}))
+				require.NoError(t, s.Ledger.Request(idOf(t, tm.mine.Git("rev-parse", "main")),
+					replay.Request{Message: "new\n"}))
 			}
 			before := tm.mine.Git("rev-parse", "main")
 			p, j, b := ready(t, s, c.route, settle.Theirs)
@@ -250,11 +252,13 @@ func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
 	tm := newTeam(t)
 	ran := t.TempDir()
 	var files []string
-	for _, name := range []string{"reference-transaction", "post-index-change", "pre-push", "post-checkout", "post-merge"} {
+	for _, name := range []string{"reference-transaction", "post-index-change", "pre-push", "post-checkout",
+		"post-merge"} {
 		files = append(files, "hooks/"+name, "#!/bin/sh\ncat > /dev/null\nsh tools/note "+name+"\n")
 	}
 	tm.mine.Commit("hooks", append(files, "tools/note", "touch '"+ran+"'/$1\n")...)
-	for _, name := range []string{"reference-transaction", "post-index-change", "pre-push", "post-checkout", "post-merge"} {
+	for _, name := range []string{"reference-transaction", "post-index-change", "pre-push", "post-checkout",
+		"post-merge"} {
 		require.NoError(t, os.Chmod(filepath.Join(tm.mine.Dir, "hooks", name), 0o755))
 	}
 	tm.mine.Git("commit", "-qam", "executable")

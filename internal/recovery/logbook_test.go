@@ -75,12 +75,16 @@ waypoint 1 main was joined by merge, and went to there.`, said())
 		"there.", said())
 
 	for want, e := range map[string]ledger.LogEntry{
-		"Commits were picked onto main, which went to x.": {What: ledger.Joined, Branch: "main", By: ledger.By(plan.Pick)},
-		"A pick onto main was undone: it went back to x.": {What: ledger.Undone, Branch: "main", By: ledger.By(plan.Pick)},
-		"main was joined by merge, and went to x.":        {What: ledger.Joined, Branch: "main", By: ledger.By(plan.Merge)},
-		"topic was pushed, at x.":                         {What: ledger.Sent, Branch: "topic", To: object.ID{}},
-		"A join of main was undone: it went back to x.":   {What: ledger.Undone, Branch: "main", By: ledger.By(plan.Rebase)},
-		"topic moved forward, to x.":                      {What: ledger.Joined, Branch: "topic", By: ledger.Forward},
+		"Commits were picked onto main, which went to x.": {What: ledger.Joined, Branch: "main",
+			By: ledger.By(plan.Pick)},
+		"A pick onto main was undone: it went back to x.": {What: ledger.Undone, Branch: "main",
+			By: ledger.By(plan.Pick)},
+		"main was joined by merge, and went to x.": {What: ledger.Joined, Branch: "main",
+			By: ledger.By(plan.Merge)},
+		"topic was pushed, at x.": {What: ledger.Sent, Branch: "topic", To: object.ID{}},
+		"A join of main was undone: it went back to x.": {What: ledger.Undone, Branch: "main",
+			By: ledger.By(plan.Rebase)},
+		"topic moved forward, to x.": {What: ledger.Joined, Branch: "topic", By: ledger.Forward},
 	} {
 		assert.Equal(t, want, e.Sentence("x"))
 		assert.Empty(t, e.Name())

@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"context"
 	"slices"
 
 	"dorvik.dev/dorvik/internal/core/diff"
@@ -17,7 +18,7 @@ type Mends struct {
 }
 
 // Take stores offered mends. before restores the earlier state with Ledger.GiveBackMends.
-func (m *Mends) Take(j *plan.Join, held []plan.Holding) (before *plan.TakenMends, err error) {
+func (m *Mends) Take(ctx context.Context, j *plan.Join, held []plan.Holding) (before *plan.TakenMends, err error) {
 	before = &plan.TakenMends{Mends: m.ledger.State().Mends, Requests: m.ledger.State().Requests}
 	type place struct {
 		in   int
@@ -34,11 +35,11 @@ func (m *Mends) Take(j *plan.Join, held []plan.Holding) (before *plan.TakenMends
 	for _, at := range order {
 		tree := j.Tree
 		if at.in >= 0 {
-			if tree, err = j.Steps[at.in].Tree(); err != nil {
+			if tree, err = j.Steps[at.in].Tree(ctx); err != nil {
 				return nil, err
 			}
 		}
-		text, ok, err := m.planner.TextAt(tree, at.path)
+		text, ok, err := m.planner.TextAt(ctx, tree, at.path)
 		if err != nil {
 			return nil, err
 		}
@@ -49,7 +50,7 @@ func (m *Mends) Take(j *plan.Join, held []plan.Holding) (before *plan.TakenMends
 			for i := range list {
 				list[i].Line = slices.Index(lines, list[i].Before[0]) + 1
 			}
-			list = slices.DeleteFunc(list, func(one misfit.Mend) bool { return one.Line == 0 }) // the mend is already there
+			list = slices.DeleteFunc(list, func(one misfit.Mend) bool { return one.Line == 0 }) // mended already
 		}
 		after := misfit.Apply(text, list)
 		if !ok || after == text {
@@ -72,10 +73,11 @@ func (m *Mends) Take(j *plan.Join, held []plan.Holding) (before *plan.TakenMends
 
 // ByHand stores an edit of a joined file: in the rebased commit that wrote the changed lines if it applies there, else
 // as a mend of the whole. in names the commit.
-func (m *Mends) ByHand(p *plan.Position, j *plan.Join, mend plan.Mend) (before *plan.TakenMends, in string,
+func (m *Mends) ByHand(ctx context.Context, p *plan.Position, j *plan.Join, mend plan.Mend) (before *plan.TakenMends,
+	in string,
 	err error) {
 	before = &plan.TakenMends{Mends: m.ledger.State().Mends, Requests: m.ledger.State().Requests}
-	step, err := m.stepOf(p, j, mend)
+	step, err := m.stepOf(ctx, p, j, mend)
 	if err != nil {
 		return nil, "", err
 	}
@@ -90,7 +92,7 @@ func (m *Mends) ByHand(p *plan.Position, j *plan.Join, mend plan.Mend) (before *
 }
 
 // stepOf returns the step that wrote the changed lines, or -1.
-func (m *Mends) stepOf(p *plan.Position, j *plan.Join, mend plan.Mend) (int, error) {
+func (m *Mends) stepOf(ctx context.Context, p *plan.Position, j *plan.Join, mend plan.Mend) (int, error) {
 	if j.Route != plan.Rebase {
 		return -1, nil
 	}
@@ -103,7 +105,7 @@ func (m *Mends) stepOf(p *plan.Position, j *plan.Join, mend plan.Mend) (int, err
 		}
 		changed = append(changed, lines[lo:max(e.A1, min(lo+1, len(lines)))]...)
 	}
-	n, ok, err := m.planner.Annotator(p.Divergence.Yours).Editor(mend.Path, changed)
+	n, ok, err := m.planner.Annotator(p.Divergence.Yours).Editor(ctx, mend.Path, changed)
 	if err != nil || !ok {
 		return -1, err
 	}
@@ -112,7 +114,7 @@ func (m *Mends) stepOf(p *plan.Position, j *plan.Join, mend plan.Mend) (int, err
 		if st.Commit.ID != n.ID || st.Left() {
 			continue
 		}
-		text, ok, err := m.planner.TextAfter(st, mend.Path)
+		text, ok, err := m.planner.TextAfter(ctx, st, mend.Path)
 		if err != nil || !ok {
 			return -1, err
 		}

@@ -82,7 +82,7 @@ func makeOneFile(ctx context.Context, dir string, f OneFile) error {
 		if content != nil {
 			var err error
 			e := object.Entry{Mode: object.ModeFile, ID: store.Put(object.KindBlob, content)}
-			if tree, err = store.Edit(tree, map[string]object.Entry{inProject(f.Name): e}); err != nil {
+			if tree, err = store.Edit(ctx, tree, map[string]object.Entry{inProject(f.Name): e}); err != nil {
 				return object.ID{}, err
 			}
 		}
@@ -106,12 +106,12 @@ func makeOneFile(ctx context.Context, dir string, f OneFile) error {
 }
 
 // Settled returns the settled file. there is false if the file was deleted.
-func Settled(s *Session, j *plan.Join, name string) (content []byte, there bool, err error) {
-	e, err := s.Planner.Store.Find(j.Tree, inProject(name))
+func Settled(ctx context.Context, s *Session, j *plan.Join, name string) (content []byte, there bool, err error) {
+	e, err := s.Planner.Store.Find(ctx, j.Tree, inProject(name))
 	if err != nil || e.Absent() {
 		return nil, false, err
 	}
-	content, err = s.Planner.Store.Blob(e.ID)
+	content, err = s.Planner.Store.Blob(ctx, e.ID)
 	return content, true, err
 }
 
@@ -140,24 +140,24 @@ func (w *Workspace) LastEdits(ctx context.Context, name string) (who merge.Three
 	if err != nil {
 		return who, swapped, err
 	}
-	if who.Yours, err = w.lastEdit(d.Yours, name); err == nil {
-		who.Theirs, err = w.lastEdit(d.Theirs, name)
+	if who.Yours, err = w.lastEdit(ctx, d.Yours, name); err == nil {
+		who.Theirs, err = w.lastEdit(ctx, d.Theirs, name)
 	}
 	return who, swapped, err
 }
 
 // lastEdit returns the newest of the commits that changed a file.
-func (w *Workspace) lastEdit(list []history.Node, name string) (LastEdit, error) {
+func (w *Workspace) lastEdit(ctx context.Context, list []history.Node, name string) (LastEdit, error) {
 	for _, n := range list {
-		before, err := history.FirstParentTree(w.Planner.Store, n.Commit)
+		before, err := history.FirstParentTree(ctx, w.Planner.Store, n.Commit)
 		if err != nil {
 			return LastEdit{}, err
 		}
-		was, err := w.Planner.Store.Find(before, name)
+		was, err := w.Planner.Store.Find(ctx, before, name)
 		if err != nil {
 			return LastEdit{}, err
 		}
-		is, err := w.Planner.Store.Find(n.Tree, name)
+		is, err := w.Planner.Store.Find(ctx, n.Tree, name)
 		if err != nil {
 			return LastEdit{}, err
 		}

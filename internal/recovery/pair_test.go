@@ -82,9 +82,11 @@ func TestPairOfMisfits(t *testing.T) {
 // Dorvik begins: files that join by themselves, misfits, and the mends of those.
 func TestWhatGitLeftHalfDoneIsLookedInto(t *testing.T) {
 	t.Parallel()
-	for _, begin := range [][]string{{"rebase", "origin/main"}, {"rebase", "--apply", "origin/main"}, {"merge", "origin/main"}} {
+	for _, begin := range [][]string{{"rebase", "origin/main"}, {"rebase", "--apply", "origin/main"},
+		{"merge", "origin/main"}} {
 		tm := newTeam(t)
-		tm.mine.Commit("start", "go.mod", "module x\n", "a.go", "package x\n\nfunc A() {}\n", "b.go", "package x\n", "n", "0\n")
+		tm.mine.Commit("start", "go.mod", "module x\n", "a.go", "package x\n\nfunc A() {}\n", "b.go", "package x\n",
+			"n", "0\n")
 		tm.mine.Git("push", "-q")
 		tm.other.Git("pull", "-q")
 		tm.mine.Commit("counts", "n", "1\n")
@@ -102,7 +104,8 @@ func TestWhatGitLeftHalfDoneIsLookedInto(t *testing.T) {
 		for _, o := range v.Overlap {
 			kinds[o.Path] = o.Kind
 		}
-		assert.Equal(t, map[string]plan.OverlapKind{"n": plan.SameLines, "a.go": plan.OnlyTheirs, "b.go": plan.OnlyYours}, kinds, begin)
+		assert.Equal(t, map[string]plan.OverlapKind{"n": plan.SameLines, "a.go": plan.OnlyTheirs,
+			"b.go": plan.OnlyYours}, kinds, begin)
 		j := v.Plan.Asking()
 		unfit, err := s.Planner.Foresight.MisfitsOf(t.Context(), v.Position, v.Plan)
 		require.NoError(t, err)
@@ -138,14 +141,14 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	mends, err := s.Planner.Foresight.MendsOf(t.Context(), p, j, unfit)
 	require.NoError(t, err)
 	require.Len(t, mends, 2)
-	held, err := s.Planner.Foresight.Holdings(j, mends, unfit)
+	held, err := s.Planner.Foresight.Holdings(t.Context(), j, mends, unfit)
 	require.NoError(t, err)
 	for i, want := range [][]int{{0, 1, 2}, {1, 2}} {
-		may, err := s.Planner.Foresight.MayHold(j, held[i:i+1])
+		may, err := s.Planner.Foresight.MayHold(t.Context(), j, held[i:i+1])
 		require.NoError(t, err)
 		assert.Equal(t, want, may)
 	}
-	before, err := s.Mends.Take(j, held)
+	before, err := s.Mends.Take(t.Context(), j, held)
 	require.NoError(t, err)
 	again := func() (*plan.Join, []plan.Misfit) {
 		p, j, _ := ready(t, s, plan.Rebase, settle.Yours)
@@ -159,7 +162,7 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	assert.Equal(t, [][]string{{"b.go"}, {"k.go"}, nil}, [][]string{j.Steps[0].Edited, j.Steps[1].Edited,
 		j.Steps[2].Edited})
 	for i, want := range []string{"package x\n\nfunc b() { Z() }\n", "package x\n\nfunc k() { D() }\n"} {
-		text, _, err := s.Planner.TextAfter(&j.Steps[i], []string{"b.go", "k.go"}[i])
+		text, _, err := s.Planner.TextAfter(t.Context(), &j.Steps[i], []string{"b.go", "k.go"}[i])
 		require.NoError(t, err)
 		assert.Equal(t, want, text)
 	}
@@ -168,7 +171,7 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 	assert.Len(t, left, 2)
 
 	held[0].In = 2 // as a person chose
-	_, err = s.Mends.Take(j, held[:1])
+	_, err = s.Mends.Take(t.Context(), j, held[:1])
 	require.NoError(t, err)
 	j, left = again()
 	assert.Len(t, left, 1)
@@ -177,9 +180,9 @@ func TestAMendBelongsWhereItIsNeeded(t *testing.T) {
 
 	// In a merge they are part of the merge commit.
 	p, j, _ = ready(t, s, plan.Merge, settle.Yours)
-	held, err = s.Planner.Foresight.Holdings(j, mends, unfit)
+	held, err = s.Planner.Foresight.Holdings(t.Context(), j, mends, unfit)
 	require.NoError(t, err)
-	_, err = s.Mends.Take(j, held)
+	_, err = s.Mends.Take(t.Context(), j, held)
 	require.NoError(t, err)
 	j, err = s.Planner.Join(t.Context(), p, plan.Merge, decisions(s), amends(s), nil)
 	require.NoError(t, err)
@@ -197,7 +200,8 @@ func TestAMendByHandBelongsToItsLines(t *testing.T) {
 	tm.other.Git("push", "-q")
 	s := tm.session()
 	p, j, _ := ready(t, s, plan.Rebase, settle.Yours)
-	_, in, err := s.Mends.ByHand(p, j, plan.Mend{Path: "a", Before: "alpha\nbeta\n", After: "alpha\nBETA\n"})
+	_, in, err := s.Mends.ByHand(t.Context(), p, j, plan.Mend{Path: "a", Before: "alpha\nbeta\n",
+		After: "alpha\nBETA\n"})
 	require.NoError(t, err)
 	assert.Equal(t, "“one”", in)
 	p, j, _ = ready(t, s, plan.Rebase, settle.Yours)
@@ -206,7 +210,7 @@ func TestAMendByHandBelongsToItsLines(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, left, 1)
 	assert.Equal(t, []any{"beta", true}, []any{left[0].Text, left[0].Mend})
-	_, in, err = s.Mends.ByHand(p, j, plan.Mend{Path: "c", Before: "delta\n", After: "DELTA\n"})
+	_, in, err = s.Mends.ByHand(t.Context(), p, j, plan.Mend{Path: "c", Before: "delta\n", After: "DELTA\n"})
 	require.NoError(t, err)
 	assert.Equal(t, "your last commit, “two”", in)
 	_, j, _ = ready(t, s, plan.Rebase, settle.Yours)

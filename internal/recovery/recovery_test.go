@@ -42,7 +42,8 @@ func (tm *team) session() *Session {
 }
 
 // joined joins two branches of a repository by a route, nothing being decided.
-func joined(t *testing.T, repo *gittest.Repo, yours, theirs string, route plan.Route) (*Workspace, *plan.Position, *plan.Join, error) {
+func joined(t *testing.T, repo *gittest.Repo, yours, theirs string, route plan.Route) (*Workspace, *plan.Position,
+	*plan.Join, error) {
 	w, err := OpenWorkspace(t.Context(), repo.Dir)
 	require.NoError(t, err)
 	t.Cleanup(w.Close)
@@ -158,7 +159,8 @@ func TestAcceptRefuses(t *testing.T) {
 		{"an edited file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n") }, &change.OverwriteError{}},
 		{"a staged file in the way", func(tm *team) { tm.mine.Write("d/h", "edited\n"); tm.mine.Git("add", "-A") },
 			&change.OverwriteError{}},
-		{"an untracked file in the way", func(tm *team) { tm.mine.Write("theirs-new", "x\n") }, &change.OverwriteError{}},
+		{"an untracked file in the way", func(tm *team) { tm.mine.Write("theirs-new", "x\n") },
+			&change.OverwriteError{}},
 		{"an ignored file in the way", func(tm *team) {
 			tm.mine.Write(".git/info/exclude", "theirs-new\n")
 			tm.mine.Write("theirs-new", "x\n")
@@ -232,8 +234,9 @@ func TestARefusedPushGoesBackAndKeepsDecisionsAndMends(t *testing.T) {
 			assert.Equal(t, strings.Replace(base, "two", "MINE\nTHEIRS", 1), tm.mine.Read("f"))
 			assert.Equal(t, "mended\n", tm.mine.Read("m"))
 			assert.Equal(t, "HH\n", tm.mine.Read("d/h"))
-			assert.Equal(t, map[plan.Route]string{plan.Rebase: "3", plan.Merge: "4"}[route], tm.remote.Git("rev-list", "--count",
-				p.Base().String()+"..main"), "one joint, not two")
+			assert.Equal(t, map[plan.Route]string{plan.Rebase: "3", plan.Merge: "4"}[route],
+				tm.remote.Git("rev-list", "--count",
+					p.Base().String()+"..main"), "one joint, not two")
 		})
 	}
 }
@@ -244,22 +247,23 @@ func TestMendsOfAChangedResult(t *testing.T) {
 	tm.diverge()
 	s := tm.session()
 	_, j, _ := ready(t, s, plan.Merge, settle.Yours)
-	text, ok, err := s.Planner.TextAt(j.Tree, "d/h")
+	text, ok, err := s.Planner.TextAt(t.Context(), j.Tree, "d/h")
 	require.NoError(t, err)
 	require.True(t, ok)
-	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "f", Before: base, After: strings.Replace(base, "five", "5", 1)}))
+	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "f", Before: base,
+		After: strings.Replace(base, "five", "5", 1)}))
 	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "d/h", Before: "other\n", After: "mended\n"}))
 	require.NoError(t, s.Ledger.AddMend(plan.Mend{Path: "gone", Before: "x", After: "y"}))
 	_, j, b := ready(t, s, plan.Merge, settle.Yours)
 	assert.Len(t, j.Mended, 1, "merged into the text that is there now")
 	assert.Len(t, j.Lost, 2, "these fit no longer, and it is said")
-	got, _, err := s.Planner.TextAt(j.Tree, "f")
+	got, _, err := s.Planner.TextAt(t.Context(), j.Tree, "f")
 	require.NoError(t, err)
 	assert.Equal(t, "one\nMINE\nthree\nfour\n5\n", got)
-	same, _, err := s.Planner.TextAt(j.Tree, "d/h")
+	same, _, err := s.Planner.TextAt(t.Context(), j.Tree, "d/h")
 	require.NoError(t, err)
 	assert.Equal(t, text, same)
-	tree, err := s.Planner.Tree(b.Tip)
+	tree, err := s.Planner.Tree(t.Context(), b.Tip)
 	require.NoError(t, err)
 	assert.Equal(t, j.Tree, tree, "the merge commit holds the mend")
 	m, ok, err := s.Ledger.UndoMend()
@@ -477,7 +481,7 @@ func TestLeftOutAndOverlap(t *testing.T) {
 		got = append(got, g.Path+" "+string(g.Kind))
 	}
 	assert.Equal(t, []string{"f same lines", "d/h same place", "g same change", "m only yours", "t only theirs"}, got)
-	lines, ok, err := s.Planner.Lines(p, j.Tree, "f")
+	lines, ok, err := s.Planner.Lines(t.Context(), p, j.Tree, "f")
 	require.NoError(t, err)
 	require.True(t, ok)
 	assert.Equal(t, plan.Line{Origin: plan.LineYours, Text: "MINE"}, lines[1])
@@ -514,7 +518,7 @@ func TestCheckRunsOnTheJoinedTree(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 3, r.Exit)
 	assert.Equal(t, []string{"one", "MINE", "three", "four", "five", "H", "f:2:1: bad"}, out)
-	places, err := s.Planner.Diagnose(j.Tree, out, at.In.Dir)
+	places, err := s.Planner.Diagnose(t.Context(), j.Tree, out, at.In.Dir)
 	require.NoError(t, err)
 	require.Len(t, places, 1)
 	assert.Equal(t, "f", places[0].Path)
@@ -685,7 +689,7 @@ func TestSeveralCommitsOfOneEdit(t *testing.T) {
 	require.NoError(t, err)
 	j, err := s.Planner.Join(t.Context(), p, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
 	require.NoError(t, err)
-	all, err := s.Planner.Attribute(p, j, &settle.Decisions{})
+	all, err := s.Planner.Attribute(t.Context(), p, j, &settle.Decisions{})
 	require.NoError(t, err)
 	require.Len(t, all, 1)
 	assert.Equal(t, "second", all[0].Theirs.Subject())

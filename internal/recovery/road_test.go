@@ -56,8 +56,9 @@ func TestRequestsAreAsGitDoes(t *testing.T) {
 			"d": {Leave: true}, "e": {Leave: true}}, "s/^pick/drop/", ""},
 		"reworded": {map[string]replay.Request{"c": {Message: "See\n\nwhy\n"}}, "/Add c/s/^pick/reword/",
 			`printf 'See\n\nwhy\n' >`},
-		"joined":       {map[string]replay.Request{"c": {Into: true}}, "/Add c/s/^pick/squash/", ""},
-		"three in one": {map[string]replay.Request{"b": {Into: true}, "c": {Into: true}}, "/Add [bc]/s/^pick/squash/", ""},
+		"joined": {map[string]replay.Request{"c": {Into: true}}, "/Add c/s/^pick/squash/", ""},
+		"three in one": {map[string]replay.Request{"b": {Into: true}, "c": {Into: true}}, "/Add [bc]/s/^pick/squash/",
+			""},
 		"joined, and its message": {map[string]replay.Request{"c": {Into: true, Message: "Both\n"}}, "/Add " +
 			"c/s/^pick/squash/",
 			`printf 'Both\n' >`},
@@ -153,7 +154,7 @@ func TestAnEditThatFitsNoLonger(t *testing.T) {
 	}
 	assert.Empty(t, s.Ledger.State().Mends)
 	assert.Empty(t, s.Ledger.State().Requests)
-	files, err := s.Planner.FilesOf(&j.Steps[2])
+	files, err := s.Planner.FilesOf(t.Context(), &j.Steps[2])
 	require.NoError(t, err)
 	assert.Equal(t, []string{"c.txt"}, files)
 }

@@ -123,7 +123,7 @@ func (s *Session) FastForward(ctx context.Context, p *plan.Position, consent cha
 // or files changed since the join was computed.
 func (s *Session) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built,
 	consent change.Consent) (*ledger.Waypoint, error) {
-	tip, err := s.Planner.Store.Commit(b.Tip)
+	tip, err := s.Planner.Store.Commit(ctx, b.Tip)
 	if err != nil {
 		return nil, err
 	}

@@ -79,10 +79,10 @@ func settledAs(t *testing.T, base, yours, theirs string, route plan.Route, ways 
 				told = append(told, fmt.Sprintf("%s %s %s: %s", l.Side, l.What, l.Path, l.Text))
 			}
 			out := map[string]string{}
-			changes, err := w.Planner.Store.Changes(object.ID{}, j.Tree)
+			changes, err := w.Planner.Store.Changes(t.Context(), object.ID{}, j.Tree)
 			require.NoError(t, err)
 			for _, ch := range changes {
-				data, err := w.Planner.Store.Blob(ch.New.ID)
+				data, err := w.Planner.Store.Blob(t.Context(), ch.New.ID)
 				require.NoError(t, err)
 				out[ch.Path] = string(data)
 			}
@@ -187,7 +187,8 @@ func TestAMendTellsWhatItTakesAway(t *testing.T) {
 		who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 		commit := func(list string, parents ...object.ID) object.ID {
 			who.When++
-			return w.Planner.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Planner.Store), Parents: parents,
+			return w.Planner.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Planner.Store),
+				Parents:    parents,
 				AuthorLine: who.String(), Committer: who, Message: "x\n"})
 		}
 		root := commit("z=1")
@@ -196,8 +197,9 @@ func TestAMendTellsWhatItTakesAway(t *testing.T) {
 		p.Divergence, err = history.Diverge(t.Context(), w.Planner.Store, p.Yours, p.Theirs)
 		require.NoError(t, err)
 		for _, route := range []plan.Route{plan.Merge, plan.Rebase} {
-			j, err := w.Planner.Join(t.Context(), p, route, &settle.Decisions{}, plan.Amends{Mends: []plan.Mend{{Path: "n", Before: c.before,
-				After: c.after}}}, nil)
+			j, err := w.Planner.Join(t.Context(), p, route, &settle.Decisions{},
+				plan.Amends{Mends: []plan.Mend{{Path: "n", Before: c.before,
+					After: c.after}}}, nil)
 			require.NoError(t, err)
 			left, err := w.Planner.Accounts.LeftOut(t.Context(), p, j, &settle.Decisions{})
 			require.NoError(t, err)
@@ -225,7 +227,8 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 			who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 			commit := func(list string, parents ...object.ID) object.ID {
 				who.When++
-				return w.Planner.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Planner.Store), Parents: parents,
+				return w.Planner.Store.PutCommit(&object.Commit{Tree: shapeOf(list).tree(t, w.Planner.Store),
+					Parents:    parents,
 					AuthorLine: who.String(), Committer: who, Message: "x\n"})
 			}
 			root := commit("f:=ten z=1")
@@ -238,7 +241,8 @@ func TestAFileKeptUnderBothNamesByBoth(t *testing.T) {
 			parted, err := history.Diverge(t.Context(), w.Planner.Store, yours, theirs)
 			require.NoError(t, err)
 			require.Len(t, parted.Bases, 2)
-			j, err := w.Planner.Join(t.Context(), &plan.Position{Yours: yours, Theirs: theirs, Divergence: parted}, plan.Merge,
+			j, err := w.Planner.Join(t.Context(), &plan.Position{Yours: yours, Theirs: theirs, Divergence: parted},
+				plan.Merge,
 				&settle.Decisions{}, plan.Amends{}, nil)
 			require.NoError(t, err)
 			assert.True(t, j.Clean(), "%s: %v", c.name, conflictPaths(j.Stops))
@@ -315,8 +319,9 @@ func playShapes(t *testing.T, base, yours, theirs string, route plan.Route, choi
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 	commit := func(f files, parents ...object.ID) object.ID {
 		who.When++
-		return w.Planner.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Planner.Store), Parents: parents, AuthorLine: who.String(),
-			Committer: who, Message: "x\n"})
+		return w.Planner.Store.PutCommit(&object.Commit{Tree: f.tree(t, w.Planner.Store), Parents: parents,
+			AuthorLine: who.String(),
+			Committer:  who, Message: "x\n"})
 	}
 	root := commit(out.base)
 	y, th := commit(out.tips[0], root), commit(out.tips[1], root)
@@ -401,7 +406,8 @@ func TestLargeFilesThatAreNotThere(t *testing.T) {
 	tip, err := object.ParseID(tm.mine.Git("rev-parse", "HEAD"))
 	require.NoError(t, err)
 	var said []string
-	_, at, err := s.Prover.RunCheck(t.Context(), nil, termsOf("true", object.ID{}).Command, tip, func(l string) { said = append(said, l) },
+	_, at, err := s.Prover.RunCheck(t.Context(), nil, termsOf("true", object.ID{}).Command, tip,
+		func(l string) { said = append(said, l) },
 		nil)
 	require.NoError(t, err)
 	assert.Equal(t, []string{

@@ -92,7 +92,7 @@ func (w *Workspace) sharedTrees(ctx context.Context) []object.ID {
 		if err != nil || tip.IsZero() {
 			continue
 		}
-		if tree, err := w.Planner.Tree(tip); err == nil {
+		if tree, err := w.Planner.Tree(ctx, tip); err == nil {
 			out = append(out, tree)
 		}
 	}
@@ -111,12 +111,12 @@ func (sh *sharing) colleagues(ctx context.Context, k settle.Key) (d sharedDecisi
 		return d, false
 	}
 	for _, tree := range sh.workspace.sharedTrees(ctx) {
-		e, err := sh.workspace.Planner.Store.Find(tree, sharedPath(k))
+		e, err := sh.workspace.Planner.Store.Find(ctx, tree, sharedPath(k))
 		if err == nil && e.Absent() {
 			continue
 		}
 		if err == nil && e.Mode.IsRegular() {
-			if d, ok = sh.readShared(e.ID); ok {
+			if d, ok = sh.readShared(ctx, e.ID); ok {
 				return d, true
 			}
 		}
@@ -127,8 +127,8 @@ func (sh *sharing) colleagues(ctx context.Context, k settle.Key) (d sharedDecisi
 }
 
 // readShared reads a shared decision. ok is false if it is not valid.
-func (sh *sharing) readShared(id object.ID) (d sharedDecision, ok bool) {
-	data, err := sh.workspace.Planner.Store.Blob(id)
+func (sh *sharing) readShared(ctx context.Context, id object.ID) (d sharedDecision, ok bool) {
+	data, err := sh.workspace.Planner.Store.Blob(ctx, id)
 	if err != nil || len(data) > largestShared || json.Unmarshal(data, &d) != nil || d.By == "" {
 		return d, false
 	}
@@ -152,7 +152,7 @@ func (sh *sharing) share(ctx context.Context, remote vcs.Remote, list []settle.D
 		if err != nil {
 			return err
 		}
-		commit, err := sh.withShared(old, list, who)
+		commit, err := sh.withShared(ctx, old, list, who)
 		if err != nil || commit == old {
 			return err
 		}
@@ -183,12 +183,13 @@ func (sh *sharing) tellShared(err error) {
 }
 
 // withShared returns a commit that adds decisions to an earlier one.
-func (sh *sharing) withShared(old object.ID, list []settle.Decision, who object.Signature) (object.ID, error) {
+func (sh *sharing) withShared(ctx context.Context, old object.ID, list []settle.Decision,
+	who object.Signature) (object.ID, error) {
 	tree := sh.workspace.Planner.Store.EmptyTree()
 	var parents []object.ID
 	if !old.IsZero() {
 		var err error
-		if tree, err = sh.workspace.Planner.Tree(old); err != nil {
+		if tree, err = sh.workspace.Planner.Tree(ctx, old); err != nil {
 			return object.ID{}, err
 		}
 		parents = []object.ID{old}
@@ -209,9 +210,9 @@ func (sh *sharing) withShared(old object.ID, list []settle.Decision, who object.
 				ID: sh.workspace.Planner.Store.Put(object.KindBlob, data)}
 		}
 	}
-	now, err := sh.workspace.Planner.Store.Edit(tree, entries)
+	now, err := sh.workspace.Planner.Store.Edit(ctx, tree, entries)
 	if err == nil {
-		now, err = sh.prune(now)
+		now, err = sh.prune(ctx, now)
 	}
 	if err != nil || now == tree {
 		return old, err
@@ -221,14 +222,14 @@ func (sh *sharing) withShared(old object.ID, list []settle.Decision, who object.
 }
 
 // prune removes the oldest decisions of a tree that is too large.
-func (sh *sharing) prune(tree object.ID) (object.ID, error) {
-	all, err := sh.workspace.Planner.Store.Changes(sh.workspace.Planner.Store.EmptyTree(), tree)
+func (sh *sharing) prune(ctx context.Context, tree object.ID) (object.ID, error) {
+	all, err := sh.workspace.Planner.Store.Changes(ctx, sh.workspace.Planner.Store.EmptyTree(), tree)
 	if err != nil || len(all) <= mostShared {
 		return tree, err
 	}
 	age := map[string]time.Time{}
 	for _, c := range all {
-		d, _ := sh.readShared(c.New.ID) // an unreadable decision counts as the oldest
+		d, _ := sh.readShared(ctx, c.New.ID) // an unreadable decision counts as the oldest
 		age[c.Path] = d.When
 	}
 	slices.SortFunc(all, func(a, b object.Change) int { return age[a.Path].Compare(age[b.Path]) })
@@ -236,7 +237,7 @@ func (sh *sharing) prune(tree object.ID) (object.ID, error) {
 	for _, c := range all[:len(all)-mostShared+mostShared/10] {
 		gone[c.Path] = object.Entry{}
 	}
-	return sh.workspace.Planner.Store.Edit(tree, gone)
+	return sh.workspace.Planner.Store.Edit(ctx, tree, gone)
 }
 
 // forgetDecisions removes remembered decisions here, all of them or those with the keys, and returns their number.

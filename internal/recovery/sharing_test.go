@@ -66,7 +66,8 @@ func TestDecisionsAreShared(t *testing.T) {
 	// The other adds to what there is, also when somebody was first.
 	other := settle.Key(strings.Repeat("ab", 16))
 	require.NoError(t, so.sharing.share(t.Context(), "origin", []settle.Decision{{Key: other, Way: settle.Theirs}}))
-	require.NoError(t, s.sharing.share(t.Context(), "origin", []settle.Decision{{Key: "00" + other[2:], Way: settle.Base}}))
+	require.NoError(t, s.sharing.share(t.Context(), "origin", []settle.Decision{{Key: "00" + other[2:],
+		Way: settle.Base}}))
 	assert.Equal(t, "3", tm.remote.Git("rev-list", "--count", sharedRef))
 	assert.Len(t, strings.Fields(tm.remote.Git("ls-tree", "-r", "--name-only", sharedRef)), 3)
 
@@ -75,14 +76,14 @@ func TestDecisionsAreShared(t *testing.T) {
 		"too long":           `{"way":"written","by":"x","text":"` + strings.Repeat("x", largestShared) + `"}`,
 		"another suggestion": `{"way":"suggested","by":"x"}`,
 	} {
-		_, ok := s.sharing.readShared(s.Planner.Store.Put(object.KindBlob, []byte(content)))
+		_, ok := s.sharing.readShared(t.Context(), s.Planner.Store.Put(object.KindBlob, []byte(content)))
 		assert.False(t, ok, name)
 	}
 	_, ok = s.sharing.colleagues(t.Context(), "../../config")
 	assert.False(t, ok)
 	data, err := json.Marshal(sharedDecision{Way: settle.Written, Text: "\x1b[2Jx", By: "x"})
 	require.NoError(t, err)
-	_, ok = s.sharing.readShared(s.Planner.Store.Put(object.KindBlob, data))
+	_, ok = s.sharing.readShared(t.Context(), s.Planner.Store.Put(object.KindBlob, data))
 	assert.True(t, ok, "the screen cleans what it shows")
 }
 
@@ -108,9 +109,10 @@ func TestABrokenSharedDecisionStopsNothing(t *testing.T) {
 	}
 	dir, name := at[:2], at[3:]
 	for what, root := range map[string]string{
-		"no decision":           tree("040000 tree " + tree("100644 blob "+strings.TrimSpace(blob)+"\t"+name) + "\t" + dir),
-		"a link":                tree("040000 tree " + tree("120000 blob "+strings.TrimSpace(blob)+"\t"+name) + "\t" + dir),
-		"another repository":    tree("040000 tree " + tree("160000 commit "+tm.mine.Git("rev-parse", "main")+"\t"+name) + "\t" + dir),
+		"no decision": tree("040000 tree " + tree("100644 blob "+strings.TrimSpace(blob)+"\t"+name) + "\t" + dir),
+		"a link":      tree("040000 tree " + tree("120000 blob "+strings.TrimSpace(blob)+"\t"+name) + "\t" + dir),
+		"another repository": tree("040000 tree " + tree("160000 commit "+tm.mine.Git("rev-parse",
+			"main")+"\t"+name) + "\t" + dir),
 		"a file for its folder": tree("100644 blob " + strings.TrimSpace(blob) + "\t" + dir),
 	} {
 		tm.remote.Git("update-ref", sharedRef, tm.remote.Git("commit-tree", root, "-m", "x"))
@@ -118,7 +120,8 @@ func TestABrokenSharedDecisionStopsNothing(t *testing.T) {
 		s := tm.session()
 		p, j, b := ready(t, s, plan.Merge, settle.YoursTheirs)
 		told := s.TakeNotice()
-		assert.Equal(t, what != "a file for its folder", strings.Contains(told, "what was shared of it cannot be read"), what)
+		assert.Equal(t, what != "a file for its folder", strings.Contains(told,
+			"what was shared of it cannot be read"), what)
 		assert.LessOrEqual(t, strings.Count(told, "shared"), 1, what)
 		wp, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 		require.NoError(t, err, what)
@@ -145,14 +148,14 @@ func TestSharedDecisionsAreBounded(t *testing.T) {
 		entries[fmt.Sprintf("%02x/%05d", i%256, i)] = object.Entry{Mode: object.ModeFile,
 			ID: s.Planner.Store.Put(object.KindBlob, data)}
 	}
-	tree, err := s.Planner.Store.Edit(s.Planner.Store.EmptyTree(), entries)
+	tree, err := s.Planner.Store.Edit(t.Context(), s.Planner.Store.EmptyTree(), entries)
 	require.NoError(t, err)
-	tree, err = s.sharing.prune(tree)
+	tree, err = s.sharing.prune(t.Context(), tree)
 	require.NoError(t, err)
-	left, err := s.Planner.Store.Changes(s.Planner.Store.EmptyTree(), tree)
+	left, err := s.Planner.Store.Changes(t.Context(), s.Planner.Store.EmptyTree(), tree)
 	require.NoError(t, err)
 	assert.Len(t, left, mostShared-mostShared/10)
-	e, err := s.Planner.Store.Find(tree, "00/00000")
+	e, err := s.Planner.Store.Find(t.Context(), tree, "00/00000")
 	require.NoError(t, err)
 	assert.True(t, e.Absent())
 }

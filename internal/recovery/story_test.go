@@ -51,7 +51,7 @@ func TestTheWholeJob(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, 1, j.Open, "no way that was preferred")
 		st := s.Ledger.State()
-		asked, err := s.Planner.Attribute(p, j, &st.Decisions)
+		asked, err := s.Planner.Attribute(ctx, p, j, &st.Decisions)
 		require.NoError(t, err)
 		require.Len(t, asked, 1)
 		assert.Equal(t, "mine", asked[0].Yours.Subject())
@@ -64,7 +64,7 @@ func TestTheWholeJob(t *testing.T) {
 		assert.Equal(t, route, j.Route, "the one that was taken")
 		assert.Zero(t, j.Open)
 		st = s.Ledger.State()
-		asked, err = s.Planner.Attribute(p, j, &st.Decisions)
+		asked, err = s.Planner.Attribute(ctx, p, j, &st.Decisions)
 		require.NoError(t, err)
 		assert.Equal(t, settle.Theirs, asked[0].Decision.Way)
 
@@ -78,7 +78,8 @@ func TestTheWholeJob(t *testing.T) {
 		assert.Nil(t, u.Passed)
 		holder, ok := j.MendHolder()
 		assert.True(t, ok)
-		assert.Equal(t, map[plan.Route]string{plan.Rebase: "your last commit, “mine”", plan.Merge: "the merge commit"}[route], holder)
+		assert.Equal(t, map[plan.Route]string{plan.Rebase: "your last commit, “mine”",
+			plan.Merge: "the merge commit"}[route], holder)
 		var lines []string
 		proof, err := s.Prover.Prove(ctx, p, termsOf("echo ./f:2:1: broken; exit 3", j.Tree), u.Built.Tip,
 			func(l string) { lines = append(lines, l) }, nil)
@@ -172,7 +173,7 @@ func TestPickedCommits(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 2, j.Kept())
 	st := s.Ledger.State()
-	asked, err := s.Planner.Attribute(v.Position, j, &st.Decisions)
+	asked, err := s.Planner.Attribute(ctx, v.Position, j, &st.Decisions)
 	require.NoError(t, err)
 	assert.Equal(t, []string{"mine", "one"}, []string{asked[0].Yours.Subject(), asked[0].Theirs.Subject()})
 	holder, ok := j.MendHolder()

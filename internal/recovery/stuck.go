@@ -45,7 +45,7 @@ func (w *Workspace) Stuck(ctx context.Context) (*plan.Stuck, error) {
 		return nil, err
 	}
 	if s.Held == nil {
-		tree, err := w.Planner.Tree(u.Head)
+		tree, err := w.Planner.Tree(ctx, u.Head)
 		if err != nil {
 			return nil, err
 		}
@@ -97,11 +97,11 @@ func (s *Session) anew(ctx context.Context, st *plan.Stuck, fetch bool) (*plan.P
 	p.Stuck = st
 	beyond := object.ID{}
 	if st.Join != nil { // work that is staged beyond the join comes along unchanged
-		if beyond, err = s.Planner.Resumer.JoinedAs(st); err != nil {
+		if beyond, err = s.Planner.Resumer.JoinedAs(ctx, st); err != nil {
 			return nil, err
 		}
 	}
-	p.Carried, err = s.Planner.Resumer.Edits(st, beyond)
+	p.Carried, err = s.Planner.Resumer.Edits(ctx, st, beyond)
 	return p, err
 }
 
@@ -156,11 +156,11 @@ func (s *Session) GiveBack(ctx context.Context) (*ledger.Waypoint, error) {
 	if why := st.NotBack(); why != "" {
 		return nil, &plan.Blocked{What: words.Sentence(why), Next: "It can be continued. Nothing was changed."}
 	}
-	to, err := s.Planner.Tree(st.Left.Before)
+	to, err := s.Planner.Tree(ctx, st.Left.Before)
 	if err != nil {
 		return nil, err
 	}
-	u, err := s.Planner.Resumer.EditsOf(st, to)
+	u, err := s.Planner.Resumer.EditsOf(ctx, st, to)
 	if err != nil {
 		return nil, err
 	}
@@ -190,7 +190,7 @@ func (s *Session) Prospect(ctx context.Context, st *plan.Stuck) (*plan.Prospect,
 			if c.Commit.IsZero() {
 				continue
 			}
-			n, err := s.Planner.Store.Commit(c.Commit)
+			n, err := s.Planner.Store.Commit(ctx, c.Commit)
 			if err != nil {
 				return err
 			}

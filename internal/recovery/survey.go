@@ -109,7 +109,7 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 		return nil, err
 	}
 	v.State = s.Ledger.State()
-	v.Below = s.Planner.Below(v.Position.Base(), 2)
+	v.Below = s.Planner.Below(ctx, v.Position.Base(), 2)
 	if part != nil {
 		so := *v.Position // a copy, because uncommitted work is added to the original concurrently
 		part(&so, v.Below)

@@ -43,7 +43,7 @@ func TestWhatTheirsTookBackIsRemarkedOn(t *testing.T) {
 			for _, route := range []plan.Route{plan.Merge, plan.Rebase} {
 				w, p, j, err := joined(t, r, "mine", "theirs", route)
 				require.NoError(t, err)
-				text, _, err := w.Planner.TextAt(j.Tree, "f")
+				text, _, err := w.Planner.TextAt(t.Context(), j.Tree, "f")
 				require.NoError(t, err)
 				assert.Equal(t, c.mine[len(c.mine)-1] == capped, strings.Contains(text, "capped"), route)
 				var said []string
@@ -55,8 +55,9 @@ func TestWhatTheirsTookBackIsRemarkedOn(t *testing.T) {
 					continue
 				}
 				yours, theirs := p.Divergence.Yours[0], p.Divergence.Theirs[0]
-				assert.Equal(t, []string{"your commit " + w.Planner.Short(yours.ID) + " “" + yours.Subject() + "” makes a change " +
-					"again that Ada Sund took back in " + w.Planner.Short(theirs.ID)}, said, route)
+				assert.Equal(t,
+					[]string{"your commit " + w.Planner.Short(yours.ID) + " “" + yours.Subject() + "” makes a change " +
+						"again that Ada Sund took back in " + w.Planner.Short(theirs.ID)}, said, route)
 				if route == plan.Rebase {
 					p.Requests = replay.Requests{p.Divergence.Yours[0].ID: {Leave: true}}
 					j, err = w.Planner.Join(t.Context(), p, plan.Rebase, &settle.Decisions{}, plan.Amends{}, nil)

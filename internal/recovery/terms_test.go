@@ -122,21 +122,34 @@ func TestWhatOthersChangedIsAsked(t *testing.T) {
 		theirs []string
 		asks   string
 	}{
-		"a second include":    {"make", []string{"Makefile", "include a.mk b.mk\n"}, []string{"b.mk", hostile}, "b.mk"},
-		"another folder":      {"make -C sub", []string{"sub/Makefile", "all:\n"}, []string{"sub/Makefile", hostile}, "sub/Makefile"},
-		"going there":         {"cd sub && make", []string{"sub/Makefile", "all:\n"}, []string{"sub/Makefile", hostile}, "sub/Makefile"},
-		"one found first":     {"make", []string{"Makefile", "all:\n"}, []string{"GNUmakefile", hostile}, "GNUmakefile"},
-		"a script's script":   {"sh run.sh", []string{"run.sh", ". lib/all\n", "lib/all", ":\n"}, []string{"lib/all", hostile}, "lib/all"},
-		"a named program":     {"make", []string{"Makefile", "a:\n\tpython3 tools/gen.py\n", "tools/gen.py", ""}, []string{"tools/gen.py", hostile}, "tools/gen.py"},
-		"that names another":  {"make", []string{"Makefile", "a:\n\tpython3 gen.py\n", "gen.py", "run('deep.py')", "deep.py", ""}, []string{"deep.py", hostile}, "deep.py"},
-		"settings":            {"npm test", []string{"package.json", "{}"}, []string{".npmrc", "script-shell=./x\n"}, ".npmrc"},
-		"a workspace":         {"npm test", []string{"package.json", "{}"}, []string{"packages/a/package.json", "{}"}, "packages/a/package.json"},
-		"tests' settings":     {"pytest", []string{"pytest.ini", ""}, []string{"tests/deep/conftest.py", hostile}, "tests/deep/conftest.py"},
-		"code under test":     {"pytest", []string{"pytest.ini", "", "tide.py", ""}, []string{"tide.py", "x = 1\n", "test_tide.py", ""}, ""},
-		"a document":          {"make", []string{"Makefile", "all:\n"}, []string{"README.md", "# x\n"}, ""},
-		"nothing go reads":    {"go build ./... && go test ./...", []string{"go.mod", "module x\n"}, []string{"Makefile", hostile, "a.go", "package x\n"}, ""},
-		"what go reads":       {"go test ./...", []string{"go.mod", "module x\n"}, []string{"go.mod", "module y\n"}, "go.mod"},
-		"one it is to run by": {"go test -exec ./by ./...", []string{"by", "exec \"$@\"\n"}, []string{"by", hostile}, "by"},
+		"a second include": {"make", []string{"Makefile", "include a.mk b.mk\n"}, []string{"b.mk", hostile}, "b.mk"},
+		"another folder": {"make -C sub", []string{"sub/Makefile", "all:\n"}, []string{"sub/Makefile", hostile},
+			"sub/Makefile"},
+		"going there": {"cd sub && make", []string{"sub/Makefile", "all:\n"},
+			[]string{"sub/Makefile", hostile}, "sub/Makefile"},
+		"one found first": {"make", []string{"Makefile", "all:\n"}, []string{"GNUmakefile", hostile},
+			"GNUmakefile"},
+		"a script's script": {"sh run.sh", []string{"run.sh", ". lib/all\n", "lib/all", ":\n"},
+			[]string{"lib/all", hostile}, "lib/all"},
+		"a named program": {"make", []string{"Makefile", "a:\n\tpython3 tools/gen.py\n", "tools/gen.py", ""},
+			[]string{"tools/gen.py", hostile}, "tools/gen.py"},
+		"that names another": {"make", []string{"Makefile", "a:\n\tpython3 gen.py\n", "gen.py", "run('deep.py')",
+			"deep.py", ""}, []string{"deep.py", hostile}, "deep.py"},
+		"settings": {"npm test", []string{"package.json", "{}"}, []string{".npmrc", "script-shell=./x\n"},
+			".npmrc"},
+		"a workspace": {"npm test", []string{"package.json", "{}"}, []string{"packages/a/package.json", "{}"},
+			"packages/a/package.json"},
+		"tests' settings": {"pytest", []string{"pytest.ini", ""}, []string{"tests/deep/conftest.py", hostile},
+			"tests/deep/conftest.py"},
+		"code under test": {"pytest", []string{"pytest.ini", "", "tide.py", ""},
+			[]string{"tide.py", "x = 1\n", "test_tide.py", ""}, ""},
+		"a document": {"make", []string{"Makefile", "all:\n"}, []string{"README.md", "# x\n"}, ""},
+		"nothing go reads": {"go build ./... && go test ./...", []string{"go.mod", "module x\n"},
+			[]string{"Makefile", hostile, "a.go", "package x\n"}, ""},
+		"what go reads": {"go test ./...", []string{"go.mod", "module x\n"}, []string{"go.mod", "module y\n"},
+			"go.mod"},
+		"one it is to run by": {"go test -exec ./by ./...", []string{"by", "exec \"$@\"\n"}, []string{"by", hostile},
+			"by"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tm, look := consents(t, c.start...)
@@ -223,7 +236,7 @@ func TestFiltersAndDriversOfTheTree(t *testing.T) {
 	require.NoError(t, s.Prover.Asker.AgreeTo(asks.Terms))
 	require.NoError(t, s.Ledger.Agree(drivers[0].String()))
 	p, j, b = ready(t, s, plan.Merge, settle.Yours)
-	text, _, err := s.Planner.TextAt(j.Tree, "n")
+	text, _, err := s.Planner.TextAt(t.Context(), j.Tree, "n")
 	require.NoError(t, err)
 	assert.Equal(t, "driven\n", text)
 	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
@@ -239,7 +252,8 @@ func TestStepsAndEnvironment(t *testing.T) {
 	t.Setenv("MY_API_KEY", "kept")
 	gittest.Own(t, "dorvik.checkEnv", "MY_API_KEY")
 	tm.mine.Git("config", "dorvik.checkEnv", "DEPLOY_TOKEN")
-	for _, step := range []string{"echo $CI.$DEPLOY_TOKEN.$MY_API_KEY.$GIT_OPTIONAL_LOCKS", "echo no DEPLOY_TOKEN; exit 3",
+	for _, step := range []string{"echo $CI.$DEPLOY_TOKEN.$MY_API_KEY.$GIT_OPTIONAL_LOCKS",
+		"echo no DEPLOY_TOKEN; exit 3",
 		"echo late"} {
 		tm.mine.Git("config", "--add", "dorvik.check", step)
 	}
@@ -252,8 +266,9 @@ func TestStepsAndEnvironment(t *testing.T) {
 	proof, err := s.Prover.Prove(t.Context(), p, terms, b.Tip, func(l string) { out = append(out, l) },
 		func(_ []check.Step, i int) { begun = append(begun, i) })
 	require.NoError(t, err)
-	assert.Equal(t, []string{"true..kept.0", "no DEPLOY_TOKEN", "dorvik: DEPLOY_TOKEN is set for you and was not given " +
-		"to the check; git config --global --add dorvik.checkEnv DEPLOY_TOKEN gives it"}, out)
+	assert.Equal(t,
+		[]string{"true..kept.0", "no DEPLOY_TOKEN", "dorvik: DEPLOY_TOKEN is set for you and was not given " +
+			"to the check; git config --global --add dorvik.checkEnv DEPLOY_TOKEN gives it"}, out)
 	assert.Equal(t, []int{0, 1}, begun)
 	assert.Equal(t, 3, proof.Result.Exit)
 	var how []bool
@@ -272,7 +287,8 @@ func TestLimits(t *testing.T) {
 	p, j, b := ready(t, s, plan.Merge, settle.Yours)
 	run := func(line string) (passed bool, out string) {
 		var said []string
-		proof, err := s.Prover.Prove(t.Context(), p, termsOf(line, j.Tree), b.Tip, func(l string) { said = append(said, l) },
+		proof, err := s.Prover.Prove(t.Context(), p, termsOf(line, j.Tree), b.Tip,
+			func(l string) { said = append(said, l) },
 			nil)
 		require.NoError(t, err)
 		return proof.Result.Passed, strings.Join(said, "\n")

@@ -33,7 +33,8 @@ func TestErrorsOfWhatWasSettled(t *testing.T) {
 			Text: "undefined: theirHelp"},
 			"You settled a.go by “yours”, which leaves theirHelp out."},
 		{"of another language", plan.Merge, settle.Yours, diagnose.Place{Path: "b.py", Line: 2, Text: "theirHelp"}, ""},
-		{"a name that is there", plan.Merge, settle.Yours, diagnose.Place{Path: "b.go", Line: 2, Text: "undefined: mine"},
+		{"a name that is there", plan.Merge, settle.Yours, diagnose.Place{Path: "b.go", Line: 2,
+			Text: "undefined: mine"},
 			""},
 	} {
 		t.Run(c.name, func(t *testing.T) {
@@ -53,7 +54,7 @@ func TestErrorsOfWhatWasSettled(t *testing.T) {
 			if c.route == plan.Merge && c.at.Path == "a.go" {
 				c.at.Line += 3
 			}
-			got, err := s.Planner.CausesOf(j, decisions(s), []diagnose.Place{c.at})
+			got, err := s.Planner.CausesOf(t.Context(), j, decisions(s), []diagnose.Place{c.at})
 			require.NoError(t, err)
 			if c.want == "" {
 				assert.Nil(t, got[0])

@@ -70,8 +70,9 @@ func TestTwoWorkingTreesTakeNamesOfOneRow(t *testing.T) {
 func TestWhatAChangeMakesIsKept(t *testing.T) {
 	was := ledger.Step
 	t.Cleanup(func() { ledger.Step = was })
-	for name, h := range map[string]*harbour{"laden": newLadenHarbour(t), "aside": newAsideHarbour(t), "stuck": newStuckHarbour(t,
-		"finish"), "given back": newStuckHarbour(t, "back"), "returned": newReturnHarbour(t)} {
+	for name, h := range map[string]*harbour{"laden": newLadenHarbour(t), "aside": newAsideHarbour(t),
+		"stuck": newStuckHarbour(t,
+			"finish"), "given back": newStuckHarbour(t, "back"), "returned": newReturnHarbour(t)} {
 		if os.Getenv("DORVIK_FILES") == "" && name != "laden" && name != "stuck" {
 			continue // for the soak
 		}

@@ -114,7 +114,7 @@ func (s *annotateScreen) search(a *annotate.Annotation) tea.Cmd {
 		defer close(f.over)
 		var failed error
 		err := a.Run(ctx, func(some []annotate.Found) {
-			c, err := s.job.s.Planner.Store.Commit(some[0].Commit)
+			c, err := s.job.s.Planner.Store.Commit(ctx, some[0].Commit)
 			if err != nil {
 				failed = cmp.Or(failed, err)
 				return

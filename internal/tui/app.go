@@ -143,7 +143,7 @@ func (a *app) countRest() tea.Cmd {
 	return a.newBeside().start(func(ctx context.Context) (then, error) {
 		err := a.s.Planner.CountLines(ctx, counted)
 		return func() tea.Cmd {
-			if len(a.overlap) == len(list) && &a.overlap[0] == &list[0] { // otherwise the position was read again meanwhile
+			if len(a.overlap) == len(list) && &a.overlap[0] == &list[0] { // else the position was read again
 				a.overlap = counted
 				if a.join != nil {
 					a.joinedAlone = joinedAlone(a.overlap, a.questions)

@@ -31,13 +31,13 @@ type changeScreen struct {
 func openChange(j *job, f lookback.ChangedFile, what string, authors func() tea.Cmd) tea.Cmd {
 	b := j.newBeside()
 	return b.start(func(context.Context) (then, error) {
-		lines, ok, err := j.s.History.Change(f)
+		lines, ok, err := j.s.History.Change(context.Background(), f)
 		if err != nil {
 			return nil, err
 		}
 		s := &changeScreen{f: j.frame, file: f, what: what, lines: lines, text: ok, authors: authors}
 		if ok {
-			old, new, err := j.s.History.Texts(f)
+			old, new, err := j.s.History.Texts(context.Background(), f)
 			if err != nil {
 				return nil, err
 			}

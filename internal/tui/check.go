@@ -229,7 +229,7 @@ func (s *checkScreen) run() tea.Cmd {
 			return nil, err
 		}
 		decided := s.job.s.Ledger.State().Decisions
-		causes, err := s.job.s.Planner.CausesOf(join, &decided, v.Places)
+		causes, err := s.job.s.Planner.CausesOf(ctx, join, &decided, v.Places)
 		return func() tea.Cmd {
 			s.started, s.agreed, s.causes, s.lacks = time.Time{}, true, causes, v.Lacks
 			s.result, s.places, s.texts, s.job.st = &v.Result, v.Places, v.Texts, v.State

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"slices"
 
@@ -55,7 +56,7 @@ func (s mending) canTake() bool {
 func (s mending) takeMends() tea.Cmd {
 	join, mends, held, into := s.job.join, s.offered, s.held, s.holderNames()
 	return s.job.rejoin(func(to *recovery.Session) (err error) {
-		s.taken, err = to.Mends.Take(join, held)
+		s.taken, err = to.Mends.Take(context.Background(), join, held)
 		return err
 	}, func() tea.Cmd {
 		s.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain,
@@ -105,7 +106,7 @@ func (s mending) undoMend() tea.Cmd {
 // mend opens the editor at the place of the error.
 func (s mending) mend() tea.Cmd {
 	p := s.places[s.at]
-	text, ok, err := s.job.s.Planner.TextAt(s.job.join.Tree, p.Path)
+	text, ok, err := s.job.s.Planner.TextAt(context.Background(), s.job.join.Tree, p.Path)
 	if err != nil || !ok {
 		s.job.flash = term.Warning(p.Path + " contains no text to edit.")
 		return nil
@@ -123,7 +124,8 @@ func (s mending) mend() tea.Cmd {
 			}
 			pos, join, in := s.job.pos, s.job.join, ""
 			return s.job.rejoin(func(to *recovery.Session) (err error) {
-				s.taken, in, err = to.Mends.ByHand(pos, join, plan.Mend{Path: p.Path, Before: text, After: after})
+				s.taken, in, err = to.Mends.ByHand(context.Background(), pos, join,
+					plan.Mend{Path: p.Path, Before: text, After: after})
 				return err
 			}, func() tea.Cmd {
 				s.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain,

@@ -34,7 +34,8 @@ func (b *bench) golden(name string) {
 		for row := range strings.Lines(b.text()) {
 			text.WriteString(strings.TrimRight(row, " \n") + "\n")
 		}
-		got.Files = append(got.Files, txtar.File{Name: fmt.Sprintf("%d×%d", size[0], size[1]), Data: []byte(text.String())})
+		got.Files = append(got.Files, txtar.File{Name: fmt.Sprintf("%d×%d", size[0], size[1]),
+			Data: []byte(text.String())})
 	}
 	b.m.receive(tea.WindowSizeMsg{Width: w, Height: h})
 	b.m.draw()
@@ -48,8 +49,9 @@ func (b *bench) golden(name string) {
 	require.NoError(b.t, err)
 	require.Len(b.t, want.Files, len(got.Files), file)
 	for i, f := range want.Files {
-		assert.Equal(b.t, string(f.Data), string(got.Files[i].Data), "%s, %s; go test -update writes it anew once it was "+
-			"looked at", name, f.Name)
+		assert.Equal(b.t, string(f.Data), string(got.Files[i].Data),
+			"%s, %s; go test -update writes it anew once it was "+
+				"looked at", name, f.Name)
 	}
 }
 
@@ -99,20 +101,24 @@ func TestShapesReadAsTheyDid(t *testing.T) {
 		return b.String()
 	}
 	const notice = "Pier 2 is closed on Sundays.\nUse the slip at Ness.\nTickets on board.\n"
-	mine.Commit("The notices", "assets/badge.png", badge(32, 32, color.Black), "notices/pier.txt", notice, "fares/old.txt",
+	mine.Commit("The notices", "assets/badge.png", badge(32, 32, color.Black), "notices/pier.txt", notice,
+		"fares/old.txt",
 		"one\ntwo\nthree\n")
 	mine.Git("push", "-q", "-u", "origin", "HEAD")
 	other.Git("pull", "-q")
 	other.Git("rm", "-q", "notices/pier.txt")
 	other.Git("mv", "fares/old.txt", "fares/bands.txt")
-	other.Commit("All notices in one file", "notices/all.txt", "All notices\n"+notice+strings.Repeat("More of them.\n", 9),
+	other.Commit("All notices in one file", "notices/all.txt",
+		"All notices\n"+notice+strings.Repeat("More of them.\n", 9),
 		"assets/badge.png", badge(64, 32, color.RGBA{200, 60, 40, 255}), "timetable/a", "theirs\n", "hours.txt",
 		"from 8 to 17\n")
 	other.Git("push", "-q")
 	mine.Git("fetch", "-q")
 	mine.Git("mv", "fares/old.txt", "fares/zones.txt")
-	mine.Commit("Closed on holidays, too", "notices/pier.txt", strings.Replace(notice, "Sundays", "Sundays and holidays", 1),
-		"assets/badge.png", badge(32, 32, color.RGBA{30, 90, 160, 255}), "timetable", "mine\n", "hours.txt", "from 7 to 18\n")
+	mine.Commit("Closed on holidays, too", "notices/pier.txt", strings.Replace(notice, "Sundays",
+		"Sundays and holidays", 1),
+		"assets/badge.png", badge(32, 32,
+			color.RGBA{30, 90, 160, 255}), "timetable", "mine\n", "hours.txt", "from 7 to 18\n")
 	b := newBench(t, mine.Dir)
 	b.press("enter", "enter")
 	for seen := map[string]bool{}; !seen[b.m.settle.question().Question.Path]; b.press("tab") {

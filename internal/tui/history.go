@@ -130,7 +130,7 @@ func (s *historyScreen) seek(from int) {
 	if s.find.Empty() {
 		return
 	}
-	hit, err := s.job.s.History.Found(s.find, s.entries[from:])
+	hit, err := s.job.s.History.Found(context.Background(), s.find, s.entries[from:])
 	if err != nil {
 		s.job.flash = term.Warning(words.Sentence(err.Error()))
 		return
@@ -344,7 +344,7 @@ func (s *historyScreen) next(by int) tea.Cmd {
 	}
 	find := s.find
 	return s.readUntil("looking further back", func(some []lookback.Entry) bool {
-		hit, err := s.job.s.History.Found(find, some)
+		hit, err := s.job.s.History.Found(context.Background(), find, some)
 		return err != nil || len(hit) > 0
 	}, func() tea.Cmd {
 		if len(s.found) > 0 && s.found[len(s.found)-1] > s.list.row {
@@ -381,7 +381,7 @@ func (s *historyScreen) looked(typed string, only bool) tea.Cmd {
 	want := s.list.scroll.Room()
 	seen := 0
 	return s.readUntil("looking further back", func(some []lookback.Entry) bool {
-		hit, err := s.job.s.History.Found(f, some)
+		hit, err := s.job.s.History.Found(context.Background(), f, some)
 		seen += len(hit)
 		return err != nil || seen > want
 	}, func() tea.Cmd { return nil })

@@ -165,7 +165,7 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 		if err != nil {
 			return nil, err
 		}
-		questions, err := j.s.Planner.Attribute(&now, join, &st.Decisions)
+		questions, err := j.s.Planner.Attribute(ctx, &now, join, &st.Decisions)
 		return func() tea.Cmd {
 			j.pos = &now
 			j.join, j.questions, j.st = join, questions, st

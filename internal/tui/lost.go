@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -36,7 +37,7 @@ func (s *checkScreen) lostAction() []action {
 func (s *checkScreen) openLost() tea.Cmd {
 	o := &lostScreen{checkScreen: s}
 	for _, m := range s.job.join.Lost {
-		text, _, err := s.job.s.Planner.TextAt(s.job.join.Tree, m.Path)
+		text, _, err := s.job.s.Planner.TextAt(context.Background(), s.job.join.Tree, m.Path)
 		if err != nil {
 			return s.job.frame.failed(err)
 		}

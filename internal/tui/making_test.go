@@ -74,7 +74,8 @@ func TestACertainMendIsTakenByAKey(t *testing.T) {
 	s := demoClone(t)
 	at := gittest.At(t, s.Clone)
 	b := newBench(t, s.Clone)
-	b.see("MAY NOT WORK TOGETHER", "Ilka renamed DepthAt to DepthAtPier; your code", "still uses DepthAt", "timetable/sailing.go:29")
+	b.see("MAY NOT WORK TOGETHER", "Ilka renamed DepthAt to DepthAtPier; your code", "still uses DepthAt",
+		"timetable/sailing.go:29")
 	b.fits("Look with a misfit")
 	b.press("enter")
 	b.see("may break", "1 pair of edits that does not fit")

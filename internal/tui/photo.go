@@ -40,7 +40,7 @@ func (s *settleScreen) exhibitsOf(c *settle.Question) *exhibits {
 		if !e.Mode.IsRegular() {
 			return
 		}
-		data, err := s.job.s.Planner.Store.Blob(e.ID)
+		data, err := s.job.s.Planner.Store.Blob(context.Background(), e.ID)
 		if err != nil || merge.IsText(data) {
 			return
 		}
@@ -144,7 +144,7 @@ func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Ver
 		if !one.is.Mode.IsRegular() {
 			continue
 		}
-		data, err := s.job.s.Planner.Store.Blob(one.is.ID)
+		data, err := s.job.s.Planner.Store.Blob(context.Background(), one.is.ID)
 		if err != nil {
 			return nil, err
 		}

@@ -109,7 +109,8 @@ func TestALongDayLeavesNothingBehind(t *testing.T) {
 	p := &program{frame: b.m.frame}
 	use := func(times int) (goroutines int, heap uint64) {
 		for range times {
-			for _, key := range []string{"enter", "enter", "2", "tab", "v", "v", "j", "j", "?", "esc", "h", "esc", "t", "esc",
+			for _, key := range []string{"enter", "enter", "2", "tab", "v", "v", "j", "j", "?", "esc", "h", "esc",
+				"t", "esc",
 				"l", "esc", "esc", "esc", "esc", "f"} {
 				b.press(key)
 				p.render()

@@ -32,18 +32,18 @@ func (s *settleScreen) read(path string) tea.Cmd {
 	pos, tree := s.job.pos, s.job.join.Tree
 	return s.job.start("reading "+path, func(context.Context, func(int, int)) (then, error) {
 		f := &joinedFile{settleScreen: s, path: path}
-		lines, ok, err := s.job.s.Planner.Lines(pos, tree, path)
+		lines, ok, err := s.job.s.Planner.Lines(context.Background(), pos, tree, path)
 		if err != nil {
 			return nil, err
 		}
-		e, err := s.job.s.Planner.Store.Find(tree, path)
+		e, err := s.job.s.Planner.Store.Find(context.Background(), tree, path)
 		if err != nil {
 			return nil, err
 		}
 		if f.id = e.ID; ok {
 			f.lines = lines
-			if f.text, _, err = s.job.s.Planner.TextAt(tree, path); err == nil {
-				f.sides, f.known, err = s.job.s.Planner.SidesOf(pos, path)
+			if f.text, _, err = s.job.s.Planner.TextAt(context.Background(), tree, path); err == nil {
+				f.sides, f.known, err = s.job.s.Planner.SidesOf(context.Background(), pos, path)
 			}
 		}
 		return func() tea.Cmd { f.open(ok); return nil }, err
@@ -90,7 +90,7 @@ func (s *settleScreen) isRead(path string) bool {
 	if !ok {
 		return false
 	}
-	e, err := s.job.s.Planner.Store.Find(s.job.join.Tree, path)
+	e, err := s.job.s.Planner.Store.Find(context.Background(), s.job.join.Tree, path)
 	return err == nil && e.ID == was
 }
 

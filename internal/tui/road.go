@@ -229,7 +229,7 @@ func (s *roadScreen) reword() tea.Cmd {
 func (s *roadScreen) editFiles() tea.Cmd {
 	st, row := *s.step(), s.list.row
 	return s.job.frame.start("reading its files", func(context.Context, func(int, int)) (then, error) {
-		files, err := s.job.s.Planner.FilesOf(&st)
+		files, err := s.job.s.Planner.FilesOf(context.Background(), &st)
 		return func() tea.Cmd {
 			if len(files) == 0 {
 				s.job.flash = term.Text(term.Plain, "This commit changes no text file.")
@@ -249,7 +249,7 @@ func (s *roadScreen) editFiles() tea.Cmd {
 func (s *roadScreen) editFile(path string) tea.Cmd {
 	st := s.step()
 	request := s.job.pos.Requests[st.Commit.ID]
-	text, ok, err := s.job.s.Planner.TextAfter(st, path)
+	text, ok, err := s.job.s.Planner.TextAfter(context.Background(), st, path)
 	if err != nil || !ok {
 		s.job.flash = term.Warning(path + " contains no text to edit.")
 		return nil

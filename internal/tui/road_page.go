@@ -198,7 +198,8 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	}
 	p.Blank()
 	p.Say(w, term.Text(term.Dim,
-		"If you know git’s words: continue is to settle the conflicts; skip is 2, left out; abort is q, because nothing was changed."))
+		"If you know git’s words: continue is to settle the conflicts; skip is 2, left out; "+
+			"abort is q, because nothing was changed."))
 	return p
 }
 

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"path/filepath"
 	"strings"
@@ -306,11 +307,11 @@ func changeOf(store *object.Overlay, c *settle.Question) *edit {
 	if v.Yours.Absent() {
 		out.hue, out.ground, has = term.Theirs, term.OnTheirs, v.Theirs
 	}
-	was, err := store.Blob(v.Base.ID)
+	was, err := store.Blob(context.Background(), v.Base.ID)
 	if err != nil || !has.Mode.IsRegular() || !merge.IsText(was) {
 		return nil
 	}
-	is, err := store.Blob(has.ID)
+	is, err := store.Blob(context.Background(), has.ID)
 	if err != nil || !merge.IsText(is) {
 		return nil
 	}
@@ -328,11 +329,11 @@ func whereabouts(store *object.Overlay, c *settle.Question, joined *merge.Result
 	if v.Yours.Absent() {
 		side = joined.Given.Yours
 	}
-	was, err := store.Blob(v.Base.ID)
+	was, err := store.Blob(context.Background(), v.Base.ID)
 	if err != nil || !merge.IsText(was) {
 		return nil
 	}
-	at, ok, err := settle.FindLines(store, joined.Given.Base, side, string(was))
+	at, ok, err := settle.FindLines(context.Background(), store, joined.Given.Base, side, string(was))
 	if err != nil || !ok {
 		return nil
 	}

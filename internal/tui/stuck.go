@@ -175,7 +175,7 @@ func (s *stuckScreen) lines(p *term.Page) {
 			", as it is"))
 	for _, id := range s.stuck.Left.Merged {
 		subject := ""
-		if c, err := s.job.s.Planner.Store.Commit(id); err == nil {
+		if c, err := s.job.s.Planner.Store.Commit(context.Background(), id); err == nil {
 			subject = c.Subject()
 		}
 		p.Row(term.Text(term.Plain, "    ").Mark(term.MarkTheirs).Add(term.Theirs,

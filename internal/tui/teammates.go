@@ -138,7 +138,7 @@ func pullIn(ctx context.Context, dir string) (*pulled, error) {
 		return nil, err
 	}
 	node := func(id object.ID) (history.Node, error) {
-		c, err := mate.Planner.Store.Commit(id)
+		c, err := mate.Planner.Store.Commit(ctx, id)
 		return history.Node{ID: id, Commit: c}, err
 	}
 	out := &pulled{}
@@ -161,13 +161,13 @@ func pullIn(ctx context.Context, dir string) (*pulled, error) {
 // read finds the changed files and the authors of their lines. was is the position before the join. It reads here,
 // where both lines are.
 func (p *pulled) read(s *recovery.Session, was *plan.Position) error {
-	changes, err := s.Planner.Store.Changes(p.before.Tree, p.after.Tree)
+	changes, err := s.Planner.Store.Changes(context.Background(), p.before.Tree, p.after.Tree)
 	if err != nil {
 		return err
 	}
 	for _, c := range changes {
 		f := pulledFile{path: c.Path}
-		lines, ok, err := s.Planner.Lines(was, p.after.Tree, c.Path)
+		lines, ok, err := s.Planner.Lines(context.Background(), was, p.after.Tree, c.Path)
 		if err != nil {
 			return err
 		}

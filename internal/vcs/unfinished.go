@@ -129,7 +129,7 @@ type Unfinished struct {
 	Remade    map[object.ID]object.ID
 	Message   string    // message prepared for the next commit, without comments
 	Stash     object.ID // stash of the uncommitted work that git set aside
-	Noted     bool      // for a rebase: HEAD's message has git's comments, because more commits were to be squashed into it
+	Noted     bool      // for a rebase: HEAD's message has git's comments about squashed commits
 	Squashing bool      // for a rebase: the current chain of commits contains a squash
 	Picking   bool      // for a rebase: the commit at which it stopped is neither made nor dropped yet
 	// the commit that was made and can be amended; zero if it stopped before making one

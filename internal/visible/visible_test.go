@@ -43,7 +43,8 @@ func FuzzLine(f *testing.F) {
 
 // FuzzJSON checks that what is escaped has the same value and nothing that a terminal takes for an order.
 func FuzzJSON(f *testing.F) {
-	for _, s := range []string{"plain", "c1 \u009b31m", "del \x7f", "\u202egpj", "\U000e0041tag", "\\\u0085", "größe 👩‍🚀"} {
+	for _, s := range []string{"plain", "c1 \u009b31m", "del \x7f", "\u202egpj", "\U000e0041tag", "\\\u0085",
+		"größe 👩‍🚀"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {

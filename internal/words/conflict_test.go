@@ -26,7 +26,8 @@ func TestEveryShapeHasWords(t *testing.T) {
 		takes   [2]string // what taking yours, and theirs, does
 	}{
 		{merge.ModifyDelete, &merge.Versions{Base: file, Yours: other},
-			"Ilka deleted this file in 4598a1c, and you changed 2 lines of it in 1234567.", [2]string{"it is a file", "the file is deleted"}},
+			"Ilka deleted this file in 4598a1c, and you changed 2 lines of it in 1234567.", [2]string{"it is a file",
+				"the file is deleted"}},
 		{merge.ModifyDelete, &merge.Versions{Base: file, Theirs: other},
 			"You deleted this file in 1234567, and Ilka changed 2 lines of it in 4598a1c.", [2]string{"the file is deleted", "it is a file"}},
 		{merge.RenameDelete, &merge.Versions{Base: file, Theirs: other, From: "old"},

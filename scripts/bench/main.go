@@ -193,6 +193,7 @@ func drawGrowth(file string, of results) error {
 		}
 		curves = append(curves, one)
 	}
-	return os.WriteFile(file, growth("How cost grows", "Each step is ten times more. Dashed: what would be in proportion.",
-		curves), 0o644)
+	return os.WriteFile(file,
+		growth("How cost grows", "Each step is ten times more. Dashed: what would be in proportion.",
+			curves), 0o644)
 }

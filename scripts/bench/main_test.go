@@ -42,7 +42,8 @@ func TestTheTable(t *testing.T) {
 // TestTheDrawing has every size with its time, and wants all of them.
 func TestTheDrawing(t *testing.T) {
 	var text strings.Builder
-	for _, c := range []string{"files/1000", "files/10000", "files/100000", "commits/100", "commits/1000", "commits/10000",
+	for _, c := range []string{"files/1000", "files/10000", "files/100000", "commits/100", "commits/1000",
+		"commits/10000",
 		"lines/10000", "lines/100000", "lines/1000000", "conflicts/50", "conflicts/500"} {
 		fmt.Fprintf(&text, "BenchmarkGrowth/%s-2 1 1 ns/op 0.25 s-dorvik\n", c)
 	}

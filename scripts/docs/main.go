@@ -85,7 +85,8 @@ func manual() ([]byte, error) {
 		if c.Hidden || !c.IsAvailableCommand() {
 			continue
 		}
-		fmt.Fprintf(&out, "\n.SH COMMAND %s\n.PP\n\\fB%s\\fP\n.PP\n%s.\n", roff(strings.ToUpper(c.Name())), roff("dorvik "+c.Use), roff(c.Short))
+		fmt.Fprintf(&out, "\n.SH COMMAND %s\n.PP\n\\fB%s\\fP\n.PP\n%s.\n", roff(strings.ToUpper(c.Name())),
+			roff("dorvik "+c.Use), roff(c.Short))
 		if c.Long != "" {
 			fmt.Fprintf(&out, ".PP\n%s\n", roff(c.Long))
 		}

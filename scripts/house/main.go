@@ -45,7 +45,8 @@ const (
 )
 
 // all of them.
-var all = []string{functions, assignments, stages, keyNames, lines, undocumented, crowded, cycles, embedded, contexts, twins}
+var all = []string{functions, assignments, stages, keyNames, lines, undocumented, crowded, cycles, embedded, contexts,
+	twins}
 
 // known is how many there still are of what is not at nought. It may only fall.
 var known = map[string]int{}
@@ -171,8 +172,10 @@ func isStage(t types.Type) bool { return t != nil && strings.HasSuffix(t.String(
 // isKey reports whether a literal is the name of a key that does something somewhere.
 func isKey(literal string) bool {
 	s := strings.Trim(literal, "\"`")
-	named := []string{"enter", "esc", "up", "down", "left", "right", "tab", "pgup", "pgdown", "home", "end", "space", "backspace", "delete"}
-	if slices.Contains(named, s) || strings.HasPrefix(s, "ctrl+") || strings.HasPrefix(s, "alt+") || strings.HasPrefix(s, "shift+") {
+	named := []string{"enter", "esc", "up", "down", "left", "right", "tab", "pgup", "pgdown", "home", "end", "space",
+		"backspace", "delete"}
+	if slices.Contains(named, s) || strings.HasPrefix(s, "ctrl+") || strings.HasPrefix(s, "alt+") ||
+		strings.HasPrefix(s, "shift+") {
 		return true
 	}
 	return len(s) == 1 && (s[0] >= 'a' && s[0] <= 'z' || s[0] == '?' || s[0] == '[' || s[0] == ']')
@@ -186,7 +189,7 @@ func (c *count) declared(d ast.Decl) {
 		if n := to - from + 1; n > longFunction {
 			c.add(functions, d.Pos(), fmt.Sprintf("%s, %d lines", d.Name.Name, n))
 		}
-		known := d.Recv != nil && slices.Contains([]string{"Error", "String", "Unwrap"}, d.Name.Name) // documented by their interfaces
+		known := d.Recv != nil && slices.Contains([]string{"Error", "String", "Unwrap"}, d.Name.Name) // their interfaces document them
 		if d.Name.IsExported() && d.Doc == nil && exportedReceiver(d) && !known {
 			c.add(undocumented, d.Pos(), d.Name.Name)
 		}

@@ -45,7 +45,8 @@ func (c *count) rooms(p *packages.Package) {
 	}
 	for _, cycle := range fileCycles(p) {
 		if len(cycle) > largestCycle {
-			c.found[cycles] = append(c.found[cycles], fmt.Sprintf("%s: %d files: %s", p.Name, len(cycle), strings.Join(cycle, " ")))
+			c.found[cycles] = append(c.found[cycles], fmt.Sprintf("%s: %d files: %s", p.Name, len(cycle),
+				strings.Join(cycle, " ")))
 		}
 	}
 }

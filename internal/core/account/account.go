@@ -46,7 +46,7 @@ func Of(ctx context.Context, engine *merge.Engine, base, side, other, result obj
 	if base == side || side == result {
 		return nil, nil
 	}
-	changes, err := a.store.Changes(base, side)
+	changes, err := a.store.Changes(ctx, base, side)
 	if err != nil {
 		return nil, err
 	}
@@ -57,7 +57,7 @@ func Of(ctx context.Context, engine *merge.Engine, base, side, other, result obj
 		if err := ctx.Err(); err != nil {
 			return nil, err
 		}
-		if err := a.change(c); err != nil {
+		if err := a.change(ctx, c); err != nil {
 			return nil, err
 		}
 	}
@@ -88,7 +88,7 @@ func (a *comparison) renames(ctx context.Context, changes []object.Change) (err 
 		if c.New.Absent() {
 			gone[c.Path] = true
 		}
-		is, err := a.find(c.Path)
+		is, err := a.find(ctx, c.Path)
 		if err != nil {
 			return err
 		}
@@ -114,21 +114,21 @@ func (a *comparison) renamedOver(ctx context.Context, changes []object.Change) e
 		if !c.Old.Mode.IsRegular() || !c.New.Mode.IsRegular() || c.Old.ID == c.New.ID {
 			continue
 		}
-		is, err := a.find(c.Path)
+		is, err := a.find(ctx, c.Path)
 		if err != nil {
 			return err
 		}
 		if is.Same(c.New) {
 			continue // nothing of it can be left out
 		}
-		was, err := a.alike(c.Old, c.New)
+		was, err := a.alike(ctx, c.Old, c.New)
 		if err != nil {
 			return err
 		}
 		if was {
 			continue
 		}
-		without, err := a.store.Edit(a.base, map[string]object.Entry{c.Path: {}})
+		without, err := a.store.Edit(ctx, a.base, map[string]object.Entry{c.Path: {}})
 		if err != nil {
 			return err
 		}
@@ -156,8 +156,8 @@ func (a *comparison) renamed(ctx context.Context, to object.ID, gone map[string]
 }
 
 // find returns the file of the result at a path. A directory counts as no file.
-func (a *comparison) find(path string) (object.Entry, error) {
-	e, err := a.store.Find(a.result, path)
+func (a *comparison) find(ctx context.Context, path string) (object.Entry, error) {
+	e, err := a.store.Find(ctx, a.result, path)
 	if e.IsTree() {
 		e = object.Entry{}
 	}
@@ -165,26 +165,26 @@ func (a *comparison) find(path string) (object.Entry, error) {
 }
 
 // change accounts for one path that the side changed.
-func (a *comparison) change(c object.Change) error {
+func (a *comparison) change(ctx context.Context, c object.Change) error {
 	old, from := c.Old, c.Path
 	switch to := a.went[c.Path]; {
 	case c.New.Absent() && to != "":
 		return nil // the account says where it went
 	case c.New.Absent():
-		return a.deletion(c)
+		return a.deletion(ctx, c)
 	case a.from[c.Path] != "":
 		from = a.from[c.Path]
 		var err error
-		if old, err = a.store.Find(a.base, from); err != nil {
+		if old, err = a.store.Find(ctx, a.base, from); err != nil {
 			return err
 		}
 	}
-	is, at, err := a.stands(from, c.Path)
+	is, at, err := a.stands(ctx, from, c.Path)
 	if err != nil {
 		return err
 	}
 	if old.Absent() && !is.Same(c.New) || from != c.Path && at != c.Path {
-		elsewhere, err := a.isAdded(c.New.ID)
+		elsewhere, err := a.isAdded(ctx, c.New.ID)
 		if err != nil {
 			return err
 		}
@@ -196,7 +196,7 @@ func (a *comparison) change(c object.Change) error {
 		}
 	}
 	if from != c.Path {
-		if err := a.oldPlace(from, old); err != nil {
+		if err := a.oldPlace(ctx, from, old); err != nil {
 			return err
 		}
 	}
@@ -209,19 +209,19 @@ func (a *comparison) change(c object.Change) error {
 	case is.Same(c.New):
 		return nil
 	}
-	return a.content(c.Path, from, old, c.New, is)
+	return a.content(ctx, c.Path, from, old, c.New, is)
 }
 
 // oldPlace accounts for the old place of a file that the side renamed. If that file is still there, its removal was
 // overruled. A different file there is a new one.
-func (a *comparison) oldPlace(path string, old object.Entry) error {
-	is, err := a.find(path)
+func (a *comparison) oldPlace(ctx context.Context, path string, old object.Entry) error {
+	is, err := a.find(ctx, path)
 	if err != nil || is.Absent() || is.Mode.IsRegular() != old.Mode.IsRegular() {
 		return err
 	}
-	same, err := a.alike(old, is)
+	same, err := a.alike(ctx, old, is)
 	if err == nil && !same { // otherwise the result has the other side's version
-		others, ferr := a.store.Find(a.other, path)
+		others, ferr := a.store.Find(ctx, a.other, path)
 		same, err = others.Same(is), ferr
 	}
 	if err == nil && same {
@@ -231,12 +231,12 @@ func (a *comparison) oldPlace(path string, old object.Entry) error {
 }
 
 // stands finds a file in the result: under its new name, its old one, or the name that the result gave it.
-func (a *comparison) stands(from, to string) (is object.Entry, at string, err error) {
+func (a *comparison) stands(ctx context.Context, from, to string) (is object.Entry, at string, err error) {
 	for _, at := range []string{to, from, a.now[from]} {
 		if at == "" {
 			continue
 		}
-		if is, err = a.find(at); err != nil || !is.Absent() {
+		if is, err = a.find(ctx, at); err != nil || !is.Absent() {
 			return is, at, err
 		}
 	}
@@ -244,10 +244,10 @@ func (a *comparison) stands(from, to string) (is object.Entry, at string, err er
 }
 
 // isAdded reports whether the result has a content at a path that base lacks.
-func (a *comparison) isAdded(id object.ID) (bool, error) {
+func (a *comparison) isAdded(ctx context.Context, id object.ID) (bool, error) {
 	if a.added == nil {
 		a.added = map[object.ID]bool{}
-		if err := a.store.EachChange(a.base, a.result, func(c object.Change) {
+		if err := a.store.EachChange(ctx, a.base, a.result, func(c object.Change) {
 			if c.Old.Absent() {
 				a.added[c.New.ID] = true
 			}
@@ -259,8 +259,8 @@ func (a *comparison) isAdded(id object.ID) (bool, error) {
 }
 
 // deletion accounts for a file that the side deleted.
-func (a *comparison) deletion(c object.Change) error {
-	is, at, err := a.stands(c.Path, "")
+func (a *comparison) deletion(ctx context.Context, c object.Change) error {
+	is, at, err := a.stands(ctx, c.Path, "")
 	if err == nil && !is.Absent() {
 		a.add(Entry{Kind: Deletion, Path: at})
 	}
@@ -268,7 +268,7 @@ func (a *comparison) deletion(c object.Change) error {
 }
 
 // content accounts for a file of the side that differs in the result.
-func (a *comparison) content(path, from string, old, has, is object.Entry) error {
+func (a *comparison) content(ctx context.Context, path, from string, old, has, is object.Entry) error {
 	set := executable(old) != executable(has)
 	if !old.Mode.IsRegular() {
 		set = executable(has)
@@ -280,7 +280,7 @@ func (a *comparison) content(path, from string, old, has, is object.Entry) error
 		return nil
 	}
 	if has.ID == old.ID && has.Mode == old.Mode {
-		return a.onlyMoved(path, from, has, is)
+		return a.onlyMoved(ctx, path, from, has, is)
 	}
 	if !has.Mode.IsRegular() || !is.Mode.IsRegular() {
 		a.add(Entry{Kind: File, Path: path})
@@ -291,7 +291,7 @@ func (a *comparison) content(path, from string, old, has, is object.Entry) error
 		if !e.Mode.IsRegular() {
 			continue // the file is new, or was not text
 		}
-		data, err := a.store.Blob(e.ID)
+		data, err := a.store.Blob(ctx, e.ID)
 		if err != nil {
 			return err
 		}
@@ -303,12 +303,12 @@ func (a *comparison) content(path, from string, old, has, is object.Entry) error
 		}
 		texts[i] = string(data)
 	}
-	others, err := a.othersText(path, from)
+	others, err := a.othersText(ctx, path, from)
 	if err != nil {
 		return err
 	}
 	if a.gone == nil {
-		if err := a.findGone(); err != nil {
+		if err := a.findGone(ctx); err != nil {
 			return err
 		}
 	}
@@ -321,17 +321,17 @@ func (a *comparison) content(path, from string, old, has, is object.Entry) error
 
 // onlyMoved accounts for a file that the side renamed without changing it. If the other side left it unchanged too,
 // the file at the new name must be made of it.
-func (a *comparison) onlyMoved(path, from string, has, is object.Entry) error {
+func (a *comparison) onlyMoved(ctx context.Context, path, from string, has, is object.Entry) error {
 	if path == from {
 		return nil
 	}
-	others, err := a.store.Find(a.other, from)
+	others, err := a.store.Find(ctx, a.other, from)
 	if err != nil || !others.Same(has) {
 		return err // the other side changed it
 	}
-	made, err := a.alike(has, is)
+	made, err := a.alike(ctx, has, is)
 	if err == nil && !made {
-		made, err = a.isAdded(has.ID)
+		made, err = a.isAdded(ctx, has.ID)
 	}
 	if err == nil && !made {
 		a.add(Entry{Kind: File, Path: path})
@@ -340,15 +340,15 @@ func (a *comparison) onlyMoved(path, from string, has, is object.Entry) error {
 }
 
 // alike reports whether two files are equal, or texts that share half of their lines.
-func (a *comparison) alike(x, y object.Entry) (bool, error) {
+func (a *comparison) alike(ctx context.Context, x, y object.Entry) (bool, error) {
 	if x.ID == y.ID || !x.Mode.IsRegular() || !y.Mode.IsRegular() {
 		return x.ID == y.ID, nil
 	}
-	one, err := a.store.Blob(x.ID)
+	one, err := a.store.Blob(ctx, x.ID)
 	if err != nil {
 		return false, err
 	}
-	two, err := a.store.Blob(y.ID)
+	two, err := a.store.Blob(ctx, y.ID)
 	if err != nil {
 		return false, err
 	}
@@ -358,14 +358,14 @@ func (a *comparison) alike(x, y object.Entry) (bool, error) {
 }
 
 // othersText returns the other side's version of a file, under either of its names.
-func (a *comparison) othersText(path, from string) (text string, err error) {
+func (a *comparison) othersText(ctx context.Context, path, from string) (text string, err error) {
 	seen := []string{""}
 	add := func(tree object.ID, at string) error {
-		e, err := a.store.Find(tree, at)
+		e, err := a.store.Find(ctx, tree, at)
 		if err != nil || !e.Mode.IsRegular() {
 			return err
 		}
-		data, err := a.store.Blob(e.ID)
+		data, err := a.store.Blob(ctx, e.ID)
 		text += string(data) + "\n"
 		return err
 	}
@@ -386,12 +386,12 @@ const mostGone = 1 << 20
 
 // findGone collects the lines of files that base and the other side have and the result lacks, because the result may
 // have moved them to other files.
-func (a *comparison) findGone() error {
+func (a *comparison) findGone(ctx context.Context) error {
 	a.gone = map[string]bool{}
 	size := 0
 	for _, tree := range []object.ID{a.base, a.other} {
 		var ids []object.ID
-		if err := a.store.EachChange(tree, a.result, func(c object.Change) {
+		if err := a.store.EachChange(ctx, tree, a.result, func(c object.Change) {
 			if c.New.Absent() && c.Old.Mode.IsRegular() {
 				ids = append(ids, c.Old.ID)
 			}
@@ -399,7 +399,7 @@ func (a *comparison) findGone() error {
 			return err
 		}
 		for _, id := range ids {
-			data, err := a.store.Blob(id)
+			data, err := a.store.Blob(ctx, id)
 			if err != nil {
 				return err
 			}

@@ -85,13 +85,15 @@ func told(entries []Entry) string {
 func TestFiles(t *testing.T) {
 	const long, other = "a b c d e f", "u v w x y z"
 	for name, c := range map[string]struct{ base, side, other, result, want string }{
-		"put over another": {"f=" + long + "  g=" + other, "g=" + strings.Replace(long, "c", "C", 1), "f=" + long + "  g=" + other,
+		"put over another": {"f=" + long + "  g=" + other, "g=" + strings.Replace(long, "c", "C", 1),
+			"f=" + long + "  g=" + other,
 			"g=" + long + "  h=" + other, "g line 3 C"},
-		"moved, and gone":                     {"f=" + long, "g=" + long, "f=" + long, "g=" + other, "g file"},
-		"moved, and the other side's by now":  {"f=" + long, "g=" + long, "f=" + other, "g=" + other, ""},
-		"moved, and there under its old name": {"f=" + long, "g=" + long, "f=" + other, "f=" + other + "  g=" + long, "f deletion"},
-		"executable where there was a link":   {"f:120000=x", "f:100755=" + long, "f:120000=x", "f=" + long, "f mode"},
-		"executable on the other side":        {"f:120000=x", "f=" + long, "f:100755=" + long, "f:100755=" + long, ""},
+		"moved, and gone":                    {"f=" + long, "g=" + long, "f=" + long, "g=" + other, "g file"},
+		"moved, and the other side's by now": {"f=" + long, "g=" + long, "f=" + other, "g=" + other, ""},
+		"moved, and there under its old name": {"f=" + long, "g=" + long, "f=" + other, "f=" + other + "  g=" + long,
+			"f deletion"},
+		"executable where there was a link": {"f:120000=x", "f:100755=" + long, "f:120000=x", "f=" + long, "f mode"},
+		"executable on the other side":      {"f:120000=x", "f=" + long, "f:100755=" + long, "f:100755=" + long, ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			o := object.NewOverlay(object.SHA1, nil)
@@ -108,7 +110,7 @@ func TestFiles(t *testing.T) {
 					}
 					set[name] = e
 				}
-				id, err := o.Edit(o.EmptyTree(), set)
+				id, err := o.Edit(t.Context(), o.EmptyTree(), set)
 				require.NoError(t, err)
 				return id
 			}

@@ -99,14 +99,15 @@ func (q *queue) Pop() any {
 }
 
 // New reads the file. graph may be nil. The error is a *NoTextError if the path has no lines.
-func New(engine *merge.Engine, graph *history.Graph, commit object.ID, path string) (*Annotation, error) {
+func New(ctx context.Context, engine *merge.Engine, graph *history.Graph, commit object.ID, path string) (*Annotation,
+	error) {
 	a := &Annotation{engine: engine, store: engine.Store, graph: graph,
 		at: map[place]*suspect{}}
-	shape, err := a.shape(commit)
+	shape, err := a.shape(ctx, commit)
 	if err != nil {
 		return nil, err
 	}
-	e, err := a.store.Find(shape.Tree, path)
+	e, err := a.store.Find(ctx, shape.Tree, path)
 	if err != nil {
 		return nil, err
 	}
@@ -117,7 +118,7 @@ func New(engine *merge.Engine, graph *history.Graph, commit object.ID, path stri
 		}
 		return nil, &NoTextError{path, what}
 	}
-	data, err := a.store.Blob(e.ID)
+	data, err := a.store.Blob(ctx, e.ID)
 	if err != nil {
 		return nil, err
 	}
@@ -132,11 +133,11 @@ func New(engine *merge.Engine, graph *history.Graph, commit object.ID, path stri
 	return a, nil
 }
 
-func (a *Annotation) shape(id object.ID) (history.Shape, error) {
+func (a *Annotation) shape(ctx context.Context, id object.ID) (history.Shape, error) {
 	if s, ok := a.graph.Shape(id); ok {
 		return s, nil
 	}
-	c, err := a.store.Commit(id)
+	c, err := a.store.Commit(ctx, id)
 	if err != nil {
 		return history.Shape{}, err
 	}
@@ -211,11 +212,11 @@ func (a *Annotation) ask(ctx context.Context, s *suspect) (cut bool, err error) 
 		if slices.ContainsFunc(parents[:i], func(o parent) bool { return o.entry.ID == p.entry.ID }) {
 			continue
 		}
-		new, err := a.text(s.blob)
+		new, err := a.text(ctx, s.blob)
 		if err != nil {
 			return cut, err
 		}
-		old, err := a.text(p.entry.ID)
+		old, err := a.text(ctx, p.entry.ID)
 		if err != nil {
 			return cut, err
 		}
@@ -232,13 +233,13 @@ type version struct {
 
 // text returns a version of the file. It caches the latest ones, because each text is compared with that of its parent
 // and of its child. Binary content has no lines in common with anything.
-func (a *Annotation) text(id object.ID) (string, error) {
+func (a *Annotation) text(ctx context.Context, id object.ID) (string, error) {
 	for _, v := range a.last {
 		if v.blob == id {
 			return v.text, nil
 		}
 	}
-	data, err := a.store.Blob(id)
+	data, err := a.store.Blob(ctx, id)
 	if err != nil {
 		return "", err
 	}
@@ -258,7 +259,7 @@ func (a *Annotation) parents(ctx context.Context, s *suspect) (out []parent, cut
 	var renamed []history.Shape
 	var ids []object.ID
 	for _, id := range s.Parents {
-		shape, err := a.shape(id)
+		shape, err := a.shape(ctx, id)
 		if errors.Is(err, object.ErrMissing) {
 			cut = true
 			continue
@@ -266,7 +267,7 @@ func (a *Annotation) parents(ctx context.Context, s *suspect) (out []parent, cut
 		if err != nil {
 			return nil, cut, err
 		}
-		e, err := a.store.Find(shape.Tree, s.path)
+		e, err := a.store.Find(ctx, shape.Tree, s.path)
 		if err != nil {
 			return nil, cut, err
 		}
@@ -287,7 +288,7 @@ func (a *Annotation) parents(ctx context.Context, s *suspect) (out []parent, cut
 		if from == "" {
 			continue
 		}
-		e, err := a.store.Find(shape.Tree, from)
+		e, err := a.store.Find(ctx, shape.Tree, from)
 		if err != nil {
 			return nil, cut, err
 		}

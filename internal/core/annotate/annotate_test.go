@@ -36,7 +36,7 @@ func (w *world) commit(files map[string]string, parents ...object.ID) object.ID 
 	for path, text := range files {
 		set[path] = object.Entry{Mode: object.ModeFile, ID: w.o.Put(object.KindBlob, []byte(text))}
 	}
-	tree, err := w.o.Edit(object.ID{}, set)
+	tree, err := w.o.Edit(context.Background(), object.ID{}, set)
 	require.NoError(w.t, err)
 	w.when += 60
 	who := object.Signature{Name: "Runa Holt", Email: "runa@skerry.example", When: w.when, Zone: "+0000"}
@@ -46,7 +46,7 @@ func (w *world) commit(files map[string]string, parents ...object.ID) object.ID 
 
 // annotated gives the commit, path and line that each line comes from.
 func (w *world) annotated(commit object.ID, path string, moved bool) []string {
-	a, err := New(merge.NewEngine(w.o), nil, commit, path)
+	a, err := New(context.Background(), merge.NewEngine(w.o), nil, commit, path)
 	require.NoError(w.t, err)
 	a.Moved = moved
 	out := make([]string, len(a.Text))
@@ -64,11 +64,11 @@ func (w *world) annotated(commit object.ID, path string, moved bool) []string {
 }
 
 func (w *world) line(commit object.ID, path string, n int) string {
-	c, err := w.o.Commit(commit)
+	c, err := w.o.Commit(context.Background(), commit)
 	require.NoError(w.t, err)
-	e, err := w.o.Find(c.Tree, path)
+	e, err := w.o.Find(context.Background(), c.Tree, path)
 	require.NoError(w.t, err)
-	data, err := w.o.Blob(e.ID)
+	data, err := w.o.Blob(context.Background(), e.ID)
 	require.NoError(w.t, err)
 	return diff.Lines(string(data))[n-1]
 }
@@ -85,12 +85,16 @@ func TestWhoBroughtALine(t *testing.T) {
 	}{
 		{"added", []map[string]string{{"f": "a\nb\n"}, {"f": "a\nx\nb\n"}, {"f": "a\nx\nb\nend"}}, false, "0 1 0 2"},
 		{"changed and back", []map[string]string{{"f": "a\nb\n"}, {"f": "a\nc\n"}, {"f": "a\nb\n"}}, false, "0 2"},
-		{"renamed and changed", []map[string]string{{"g": "a\nb\nc\nd\ne\n"}, {"f": "a\nb\nC\nd\ne\n"}}, false, "0 0 1 0 0"},
-		{"renamed twice", []map[string]string{{"x/g": "a\nb\nc\n"}, {"g": "a\nb\nc\n"}, {"f": "a\nb\nc\nd\n"}}, false, "0 0 0 2"},
+		{"renamed and changed", []map[string]string{{"g": "a\nb\nc\nd\ne\n"}, {"f": "a\nb\nC\nd\ne\n"}}, false,
+			"0 0 1 0 0"},
+		{"renamed twice", []map[string]string{{"x/g": "a\nb\nc\n"}, {"g": "a\nb\nc\n"}, {"f": "a\nb\nc\nd\n"}}, false,
+			"0 0 0 2"},
 		{"no rename", []map[string]string{{"g": "a\nb\n"}, {"g": "a\nb\n", "f": "a\nb\n"}}, false, "1 1"},
-		{"moved, not followed", []map[string]string{{"f": long + "1\n2\n3\n4\n5\n"}, {"f": "1\n2\n3\n4\n5\n" + long}}, false,
+		{"moved, not followed", []map[string]string{{"f": long + "1\n2\n3\n4\n5\n"}, {"f": "1\n2\n3\n4\n5\n" + long}},
+			false,
 			"0 0 0 0 0 1 1"},
-		{"moved", []map[string]string{{"f": long + "1\n2\n3\n4\n5\n"}, {"f": "1\n2\n3\n4\n5\n" + long}}, true, "0 0 0 0 0 0 0"},
+		{"moved", []map[string]string{{"f": long + "1\n2\n3\n4\n5\n"}, {"f": "1\n2\n3\n4\n5\n" + long}}, true,
+			"0 0 0 0 0 0 0"},
 		{"too little to be moved", []map[string]string{{"f": "}\n1\n2\n3\n4\n5\n"}, {"f": "1\n2\n3\n4\n5\n}\n"}}, true,
 			"0 0 0 0 0 1"},
 		{"a picture before", []map[string]string{{"f": "a\x00b\n"}, {"f": "a\n"}}, false, "1"},
@@ -121,14 +125,14 @@ func TestWhereThereAreNoLines(t *testing.T) {
 		"d":       "d has no lines: it is a directory",
 		"bin":     "bin has no lines: it is no text",
 	} {
-		_, err := New(merge.NewEngine(w.o), nil, tip, path)
+		_, err := New(t.Context(), merge.NewEngine(w.o), nil, tip, path)
 		assert.EqualError(t, err, want)
 	}
 	assert.Empty(t, w.annotated(tip, "empty", true))
-	_, err := New(merge.NewEngine(w.o), nil, object.SHA1.Sum(object.KindCommit, nil), "f")
+	_, err := New(t.Context(), merge.NewEngine(w.o), nil, object.SHA1.Sum(object.KindCommit, nil), "f")
 	assert.ErrorIs(t, err, object.ErrMissing)
 
-	a, err := New(merge.NewEngine(w.o), nil, tip, "d/f")
+	a, err := New(t.Context(), merge.NewEngine(w.o), nil, tip, "d/f")
 	require.NoError(t, err)
 	ctx, cancel := context.WithCancel(t.Context())
 	cancel()
@@ -225,7 +229,7 @@ func TestAgreesWithGit(t *testing.T) {
 				tip, path := w.random(rand.New(rand.NewPCG(11, uint64(i))), text, other[i*100:], 60)
 				repo := gittest.New(t)
 				var pack strings.Builder
-				_, err := w.o.WritePack(&pack, tip)
+				_, err := w.o.WritePack(t.Context(), &pack, tip)
 				require.NoError(t, err)
 				_, err = repo.TryInput([]byte(pack.String()), "index-pack", "--stdin")
 				require.NoError(t, err)

@@ -68,7 +68,7 @@ func (s *scout) run(ctx context.Context) {
 		size = min(2*size, mostBatch)
 		var ids, trees []object.ID
 		for len(ids) < size && !id.IsZero() {
-			shape, err := s.a.shape(id)
+			shape, err := s.a.shape(ctx, id)
 			if err != nil || ctx.Err() != nil {
 				return
 			}
@@ -88,20 +88,20 @@ func (s *scout) run(ctx context.Context) {
 			s.reads[id] = read
 		}
 		s.mu.Unlock()
-		blob = s.read(trees, blob)
+		blob = s.read(ctx, trees, blob)
 		close(read)
 	}
 }
 
 // read reads the file in some trees, except for the version that was read last, and returns the latest version.
-func (s *scout) read(at []object.ID, known object.ID) object.ID {
+func (s *scout) read(ctx context.Context, at []object.ID, known object.ID) object.ID {
 	names := strings.Split(s.path, "/")
 	for i, name := range names {
-		s.a.store.Prefetch(slices.Clone(at)...)
+		s.a.store.Prefetch(ctx, slices.Clone(at)...)
 		below := at[:0]
 		last := object.ID{}
 		for _, tree := range at {
-			e, err := s.a.store.Find(tree, name)
+			e, err := s.a.store.Find(ctx, tree, name)
 			if err == nil && e.ID != last && e.IsTree() == (i < len(names)-1) && !e.Absent() {
 				below, last = append(below, e.ID), e.ID
 			}
@@ -115,6 +115,6 @@ func (s *scout) read(at []object.ID, known object.ID) object.ID {
 		return known
 	}
 	known = at[len(at)-1]
-	s.a.store.Prefetch(at...)
+	s.a.store.Prefetch(ctx, at...)
 	return known
 }

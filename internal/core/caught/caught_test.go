@@ -14,10 +14,12 @@ func TestDo(t *testing.T) {
 		do   func() error
 		want string
 	}{
-		"nothing":         {func() error { return nil }, ""},
-		"an error":        {func() error { return plain }, "plain"},
-		"a panic":         {func() error { panic("why") }, "a defect in Dorvik, not in your repository (why, at caught/caught_test.go:"},
-		"a runtime error": {func() error { none[3] = 1; return nil }, "index out of range [3] with length 0, at caught/caught_test.go:"},
+		"nothing":  {func() error { return nil }, ""},
+		"an error": {func() error { return plain }, "plain"},
+		"a panic": {func() error { panic("why") },
+			"a defect in Dorvik, not in your repository (why, at caught/caught_test.go:"},
+		"a runtime error": {func() error { none[3] = 1; return nil },
+			"index out of range [3] with length 0, at caught/caught_test.go:"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			if c.want == "" {

@@ -41,13 +41,13 @@ func Of(ctx context.Context, engine *merge.Engine, files *settle.Files, c *objec
 	if len(c.Parents) < 2 {
 		return out, nil
 	}
-	first, err := engine.Store.Commit(c.Parents[0])
+	first, err := engine.Store.Commit(ctx, c.Parents[0])
 	if err != nil {
 		return nil, err
 	}
 	at, tree := c.Parents[0], first.Tree
 	for i, id := range c.Parents[1:] {
-		other, err := engine.Store.Commit(id)
+		other, err := engine.Store.Commit(ctx, id)
 		if err != nil {
 			return nil, err
 		}
@@ -61,14 +61,14 @@ func Of(ctx context.Context, engine *merge.Engine, files *settle.Files, c *objec
 		}
 		x := &comparison{store: engine.Store, r: r, actual: c.Tree, out: out,
 			settled: merge.Decided{Entries: map[string]object.Entry{}}}
-		if tree, err = x.conflicts(files); err != nil {
+		if tree, err = x.conflicts(ctx, files); err != nil {
 			return nil, err
 		}
 		if i == len(c.Parents)-2 {
-			if err := x.beyond(tree); err != nil {
+			if err := x.beyond(ctx, tree); err != nil {
 				return nil, err
 			}
-			return out, x.count(tree)
+			return out, x.count(ctx, tree)
 		}
 		// The next parent is merged into this one.
 		at = engine.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{at, id}, AuthorLine: c.AuthorLine,
@@ -78,14 +78,15 @@ func Of(ctx context.Context, engine *merge.Engine, files *settle.Files, c *objec
 }
 
 // Compare finds what was decided in a tree that was made of a join.
-func Compare(store *object.Overlay, files *settle.Files, r *merge.Result, tree object.ID) (*Account, error) {
+func Compare(ctx context.Context, store *object.Overlay, files *settle.Files, r *merge.Result,
+	tree object.ID) (*Account, error) {
 	x := &comparison{store: store, r: r, actual: tree, out: &Account{},
 		settled: merge.Decided{Entries: map[string]object.Entry{}}}
-	joined, err := x.conflicts(files)
+	joined, err := x.conflicts(ctx, files)
 	if err != nil {
 		return nil, err
 	}
-	return x.out, x.beyond(joined)
+	return x.out, x.beyond(ctx, joined)
 }
 
 // comparison is a join and the tree that was made of it.
@@ -99,39 +100,39 @@ type comparison struct {
 }
 
 // conflicts finds the answer to each conflict and returns the joined tree with all of them.
-func (x *comparison) conflicts(files *settle.Files) (object.ID, error) {
+func (x *comparison) conflicts(ctx context.Context, files *settle.Files) (object.ID, error) {
 	x.asked = map[string]bool{}
 	for i := range x.r.Conflicts {
 		c := &x.r.Conflicts[i]
-		f := files.Open(c)
+		f := files.Open(ctx, c)
 		for _, p := range c.Paths() {
 			x.asked[p] = true
 		}
 		if f.Text != nil {
-			if err := x.text(f, c); err != nil {
+			if err := x.text(ctx, f, c); err != nil {
 				return object.ID{}, err
 			}
 		}
 		for _, q := range f.Questions {
 			if q.Whole() {
-				if err := x.whole(q, c); err != nil {
+				if err := x.whole(ctx, q, c); err != nil {
 					return object.ID{}, err
 				}
 			}
 		}
 	}
-	return x.r.Tree(x.settled)
+	return x.r.Tree(ctx, x.settled)
 }
 
 // content returns the text of an entry, or its id if it has none.
-func (x *comparison) content(e object.Entry) (string, error) {
+func (x *comparison) content(ctx context.Context, e object.Entry) (string, error) {
 	switch {
 	case e.Absent():
 		return "", nil
 	case !e.Mode.IsRegular() && e.Mode != object.ModeLink:
 		return e.ID.String(), nil
 	}
-	data, err := x.store.Blob(e.ID)
+	data, err := x.store.Blob(ctx, e.ID)
 	if err != nil {
 		return "", err
 	}
@@ -142,9 +143,9 @@ func (x *comparison) content(e object.Entry) (string, error) {
 }
 
 // whole finds the option of a question about a path that the tree took.
-func (x *comparison) whole(q *settle.Question, c *merge.Conflict) error {
+func (x *comparison) whole(ctx context.Context, q *settle.Question, c *merge.Conflict) error {
 	d := Decision{Path: q.Path, Kind: q.Kind, Way: settle.Written, Whole: true, Question: q}
-	if o, ok, err := x.option(q, c); err != nil {
+	if o, ok, err := x.option(ctx, q, c); err != nil {
 		return err
 	} else if ok {
 		d.Way = o.Way
@@ -156,7 +157,7 @@ func (x *comparison) whole(q *settle.Question, c *merge.Conflict) error {
 		x.settled.Moves = append(x.settled.Moves, o.Effect.Moves...)
 	} else {
 		for _, p := range c.Paths() {
-			e, err := x.store.Find(x.actual, p)
+			e, err := x.store.Find(ctx, x.actual, p)
 			if err != nil {
 				return err
 			}
@@ -164,7 +165,7 @@ func (x *comparison) whole(q *settle.Question, c *merge.Conflict) error {
 		}
 	}
 	base, yours, theirs := q.Subject.Sides()
-	at, err := x.store.Find(x.actual, q.Path)
+	at, err := x.store.Find(ctx, x.actual, q.Path)
 	if err != nil {
 		return err
 	}
@@ -172,7 +173,7 @@ func (x *comparison) whole(q *settle.Question, c *merge.Conflict) error {
 		to *string
 		e  object.Entry
 	}{{&d.Base, base}, {&d.Yours, yours}, {&d.Theirs, theirs}, {&d.Result, at}} {
-		if *side.to, err = x.content(side.e); err != nil {
+		if *side.to, err = x.content(ctx, side.e); err != nil {
 			return err
 		}
 	}
@@ -182,9 +183,9 @@ func (x *comparison) whole(q *settle.Question, c *merge.Conflict) error {
 
 // option returns the option that results in the tree's entries at the paths of a conflict. If no option results in
 // equal entries it accepts entries of the same type, because contents can be conflicts of their own.
-func (x *comparison) option(q *settle.Question, c *merge.Conflict) (settle.Option, bool, error) {
+func (x *comparison) option(ctx context.Context, q *settle.Question, c *merge.Conflict) (settle.Option, bool, error) {
 	if q.Kind == merge.ModeBits {
-		return x.mode(q)
+		return x.mode(ctx, q)
 	}
 	for _, alike := range []func(a, b object.Entry) bool{
 		object.Entry.Same,
@@ -196,17 +197,17 @@ func (x *comparison) option(q *settle.Question, c *merge.Conflict) (settle.Optio
 			alike = object.Entry.Same // a version is taken whole
 		}
 		for _, o := range q.Ways {
-			tree, err := x.r.Tree(o.Effect)
+			tree, err := x.r.Tree(ctx, o.Effect)
 			if err != nil {
 				continue // the text does not fit the lines around it
 			}
 			same := true
 			for _, p := range c.Paths() {
-				would, err := x.store.Find(tree, p)
+				would, err := x.store.Find(ctx, tree, p)
 				if err != nil {
 					return o, false, err
 				}
-				is, err := x.store.Find(x.actual, p)
+				is, err := x.store.Find(ctx, x.actual, p)
 				if err != nil {
 					return o, false, err
 				}
@@ -221,8 +222,8 @@ func (x *comparison) option(q *settle.Question, c *merge.Conflict) (settle.Optio
 }
 
 // mode finds whose mode a file has.
-func (x *comparison) mode(q *settle.Question) (settle.Option, bool, error) {
-	is, err := x.store.Find(x.actual, q.Path)
+func (x *comparison) mode(ctx context.Context, q *settle.Question) (settle.Option, bool, error) {
+	is, err := x.store.Find(ctx, x.actual, q.Path)
 	if err != nil {
 		return settle.Option{}, false, err
 	}
@@ -235,13 +236,13 @@ func (x *comparison) mode(q *settle.Question) (settle.Option, bool, error) {
 }
 
 // text finds the contents of the contested places of a text.
-func (x *comparison) text(f *settle.File, c *merge.Conflict) error {
-	path, at, err := x.where(f)
+func (x *comparison) text(ctx context.Context, f *settle.File, c *merge.Conflict) error {
+	path, at, err := x.where(ctx, f)
 	if err != nil {
 		return err
 	}
 	x.settled.Entries[f.Path] = at
-	data, err := x.content(at)
+	data, err := x.content(ctx, at)
 	if err != nil {
 		return err
 	}
@@ -267,9 +268,9 @@ func (x *comparison) text(f *settle.File, c *merge.Conflict) error {
 
 // where returns the path of a contested file in the tree: its name or, because names can be contested too, another one
 // that it had.
-func (x *comparison) where(f *settle.File) (string, object.Entry, error) {
+func (x *comparison) where(ctx context.Context, f *settle.File) (string, object.Entry, error) {
 	for _, p := range f.Names() {
-		e, err := x.store.Find(x.actual, p)
+		e, err := x.store.Find(ctx, x.actual, p)
 		if err != nil || !e.Absent() {
 			return p, e, err
 		}
@@ -278,8 +279,8 @@ func (x *comparison) where(f *settle.File) (string, object.Entry, error) {
 }
 
 // beyond finds differences from the joined tree where nothing was in conflict.
-func (x *comparison) beyond(joined object.ID) error {
-	changes, err := x.store.Changes(joined, x.actual)
+func (x *comparison) beyond(ctx context.Context, joined object.ID) error {
+	changes, err := x.store.Changes(ctx, joined, x.actual)
 	if err != nil {
 		return err
 	}
@@ -287,11 +288,11 @@ func (x *comparison) beyond(joined object.ID) error {
 		if x.asked[c.Path] {
 			continue // listed already
 		}
-		old, err := x.content(c.Old)
+		old, err := x.content(ctx, c.Old)
 		if err != nil {
 			return err
 		}
-		new, err := x.content(c.New)
+		new, err := x.content(ctx, c.New)
 		if err != nil {
 			return err
 		}
@@ -312,8 +313,8 @@ func (x *comparison) beyond(joined object.ID) error {
 }
 
 // count counts the files that both sides changed and that are as they join by themselves.
-func (x *comparison) count(joined object.ID) error {
-	files, err := x.r.Files()
+func (x *comparison) count(ctx context.Context, joined object.ID) error {
+	files, err := x.r.Files(ctx)
 	if err != nil {
 		return err
 	}
@@ -321,7 +322,7 @@ func (x *comparison) count(joined object.ID) error {
 		if j.Origin != merge.FromBoth {
 			continue
 		}
-		is, err := x.store.Find(x.actual, j.Path)
+		is, err := x.store.Find(ctx, x.actual, j.Path)
 		if err != nil {
 			return err
 		}

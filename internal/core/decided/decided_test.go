@@ -77,7 +77,7 @@ func TestDecided(t *testing.T) {
 			o := object.NewOverlay(object.SHA1, opened)
 			id, err := object.ParseID(repo.Git("rev-parse", "HEAD"))
 			require.NoError(t, err)
-			c, err := o.Commit(id)
+			c, err := o.Commit(t.Context(), id)
 			require.NoError(t, err)
 			account, err := Of(t.Context(), merge.NewEngine(o), settle.NewFiles(o), c)
 			require.NoError(t, err)

@@ -18,8 +18,9 @@ func TestPlaces(t *testing.T) {
 		name, output string
 		want         []Place
 	}{
-		{"go build", "# skerry/timetable\ntimetable/sailing.go:58:17: undefined: DepthAt\ntimetable/sailing.go:61:21: " +
-			"undefined: DepthAt",
+		{"go build",
+			"# skerry/timetable\ntimetable/sailing.go:58:17: undefined: DepthAt\ntimetable/sailing.go:61:21: " +
+				"undefined: DepthAt",
 			[]Place{{"timetable/sailing.go", 58, 17, "undefined: DepthAt"}, {"timetable/sailing.go", 61, 21,
 				"undefined: DepthAt"}}},
 		{"go vet", "vet: ./timetable/sailing.go:3:1: unreachable code", []Place{{"timetable/sailing.go", 3, 1,

@@ -14,7 +14,8 @@ func ExamplePlaces() {
 		}
 		return nil
 	}
-	for _, p := range diagnose.Places([]string{"# skerry/timetable", "./sailing.go:29:9: undefined: DepthAt"}, "/build", find) {
+	for _, p := range diagnose.Places([]string{"# skerry/timetable", "./sailing.go:29:9: undefined: DepthAt"},
+		"/build", find) {
 		fmt.Println(p.Path, p.Line, p.Col, p.Text)
 	}
 	// Output: timetable/sailing.go 29 9 undefined: DepthAt

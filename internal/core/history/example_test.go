@@ -11,9 +11,10 @@ import (
 // commit makes a commit on others.
 func commit(o *object.Overlay, subject, text string, parents ...object.ID) object.ID {
 	blob := object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
-	tree, _ := o.Edit(object.ID{}, map[string]object.Entry{"pier.txt": blob})
+	tree, _ := o.Edit(context.Background(), object.ID{}, map[string]object.Entry{"pier.txt": blob})
 	who := object.Signature{Name: "Runa Holt", Email: "runa@skerry.example", When: int64(len(parents)), Zone: "+0000"}
-	return o.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who, Message: subject + "\n"})
+	return o.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who,
+		Message: subject + "\n"})
 }
 
 // Two lines of commits part at their common ancestor.
@@ -34,7 +35,7 @@ func ExampleAnnotator_Editor() {
 	first := commit(o, "Add Ness", "Brae\nNess\n", base)
 	second := commit(o, "Add Eid", "Brae\nEid\nNess\n", first)
 	d, _ := history.Diverge(context.Background(), o, second, base)
-	by, ok, _ := history.NewAnnotator(o, d.Yours).Editor("pier.txt", []string{"Ness\n"})
+	by, ok, _ := history.NewAnnotator(o, d.Yours).Editor(context.Background(), "pier.txt", []string{"Ness\n"})
 	fmt.Println(ok, by.Subject())
 	// Output: true Add Ness
 }

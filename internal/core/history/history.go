@@ -67,10 +67,10 @@ type walk struct {
 
 // reach adds flags to a commit and queues it if the flags are new. A parent that is missing is the boundary of a
 // shallow clone.
-func (w *walk) reach(id object.ID, flags int, parent bool) error {
+func (w *walk) reach(ctx context.Context, id object.ID, flags int, parent bool) error {
 	m := w.seen[id]
 	if m == nil {
-		c, err := w.store.Commit(id)
+		c, err := w.store.Commit(ctx, id)
 		if parent && errors.Is(err, object.ErrMissing) {
 			w.cut = true
 			return nil
@@ -96,10 +96,10 @@ func (w *walk) live() bool {
 // commits down to the common ancestors, and more if clocks were wrong.
 func Diverge(ctx context.Context, store *object.Overlay, yours, theirs object.ID) (*Divergence, error) {
 	w := &walk{store: store, seen: map[object.ID]*mark{}}
-	if err := w.reach(yours, ofYours, false); err != nil {
+	if err := w.reach(ctx, yours, ofYours, false); err != nil {
 		return nil, err
 	}
-	if err := w.reach(theirs, ofTheirs, false); err != nil {
+	if err := w.reach(ctx, theirs, ofTheirs, false); err != nil {
 		return nil, err
 	}
 	met, err := w.run(ctx)
@@ -134,7 +134,7 @@ func (w *walk) run(ctx context.Context) (met []*mark, err error) {
 			flags |= isStale
 		}
 		for _, p := range m.Parents {
-			if err := w.reach(p, flags, true); err != nil {
+			if err := w.reach(ctx, p, flags, true); err != nil {
 				return nil, err
 			}
 		}
@@ -155,11 +155,11 @@ func (w *walk) run(ctx context.Context) (met []*mark, err error) {
 // Only lists the ancestors of a commit that are no ancestors of others, newest first.
 func Only(ctx context.Context, store *object.Overlay, of object.ID, not ...object.ID) ([]Node, error) {
 	w := &walk{store: store, seen: map[object.ID]*mark{}}
-	if err := w.reach(of, ofYours, false); err != nil {
+	if err := w.reach(ctx, of, ofYours, false); err != nil {
 		return nil, err
 	}
 	for _, id := range not {
-		if err := w.reach(id, ofTheirs, false); err != nil {
+		if err := w.reach(ctx, id, ofTheirs, false); err != nil {
 			return nil, err
 		}
 	}
@@ -239,7 +239,7 @@ func IsAncestor(ctx context.Context, store *object.Overlay, old, new object.ID) 
 		if id == old {
 			return true, nil
 		}
-		c, err := store.Commit(id)
+		c, err := store.Commit(ctx, id)
 		if errors.Is(err, object.ErrMissing) && id != new {
 			continue // a shallow clone ends here
 		}
@@ -257,11 +257,11 @@ func IsAncestor(ctx context.Context, store *object.Overlay, old, new object.ID) 
 }
 
 // FirstParentTree returns the tree of a commit's first parent, or the empty tree.
-func FirstParentTree(store *object.Overlay, c *object.Commit) (object.ID, error) {
+func FirstParentTree(ctx context.Context, store *object.Overlay, c *object.Commit) (object.ID, error) {
 	if len(c.Parents) == 0 {
 		return object.ID{}, nil
 	}
-	p, err := store.Commit(c.Parents[0])
+	p, err := store.Commit(ctx, c.Parents[0])
 	if err != nil {
 		return object.ID{}, err
 	}

@@ -1,6 +1,7 @@
 package history
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"sort"
@@ -38,7 +39,7 @@ func (g *graph) commit(name string, when int64, parents ...string) object.ID {
 // into hands what some commits lead to over to git.
 func (g *graph) into(repo *gittest.Repo, roots ...object.ID) {
 	var pack strings.Builder
-	_, err := g.o.WritePack(&pack, roots...)
+	_, err := g.o.WritePack(context.Background(), &pack, roots...)
 	require.NoError(g.t, err)
 	_, err = repo.TryInput([]byte(pack.String()), "index-pack", "--stdin")
 	require.NoError(g.t, err)
@@ -159,7 +160,7 @@ func TestWho(t *testing.T) {
 	var nodes []Node
 	var parent object.ID
 	for i, text := range []string{"a\nb\n", "a\nb\nc\n", "a\nX\nc\n"} {
-		tree, err := o.Edit(object.ID{}, map[string]object.Entry{"f": {Mode: object.ModeFile,
+		tree, err := o.Edit(t.Context(), object.ID{}, map[string]object.Entry{"f": {Mode: object.ModeFile,
 			ID: o.Put(object.KindBlob, []byte(text))}})
 		require.NoError(t, err)
 		c := &object.Commit{Tree: tree, AuthorLine: "A <a> 1 +0000", Message: fmt.Sprint("commit ", i)}
@@ -172,12 +173,12 @@ func TestWho(t *testing.T) {
 	who := NewAnnotator(o, nodes)
 	for line, want := range map[string]string{"b\n": "commit 0", "\tc": "commit 1", "X\n": "commit 2",
 		"nowhere\n": "commit 2"} {
-		n, ok, err := who.Editor("f", []string{line})
+		n, ok, err := who.Editor(t.Context(), "f", []string{line})
 		require.NoError(t, err)
 		assert.True(t, ok)
 		assert.Equal(t, want, n.Subject(), line)
 	}
-	_, ok, err := who.Editor("g", nil)
+	_, ok, err := who.Editor(t.Context(), "g", nil)
 	require.NoError(t, err)
 	assert.False(t, ok)
 }
@@ -195,7 +196,7 @@ func TestWhoOfARenamedFile(t *testing.T) {
 		for name, text := range files {
 			entries[name] = object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
 		}
-		tree, err := o.Edit(object.ID{}, entries)
+		tree, err := o.Edit(t.Context(), object.ID{}, entries)
 		require.NoError(t, err)
 		c := &object.Commit{Tree: tree, AuthorLine: "A <a> 1 +0000", Message: fmt.Sprint("commit ", len(nodes))}
 		if len(nodes) > 0 {
@@ -204,8 +205,9 @@ func TestWhoOfARenamedFile(t *testing.T) {
 		nodes = append([]Node{{o.PutCommit(c), c}}, nodes...)
 	}
 	who := NewAnnotator(o, nodes)
-	for line, want := range map[string]string{"a": "commit 0", "c": "commit 1", "B": "commit 2", "nowhere": "commit 2"} {
-		n, _, err := who.Editor("new", []string{line})
+	for line, want := range map[string]string{"a": "commit 0", "c": "commit 1", "B": "commit 2",
+		"nowhere": "commit 2"} {
+		n, _, err := who.Editor(t.Context(), "new", []string{line})
 		require.NoError(t, err)
 		assert.Equal(t, want, n.Subject(), line)
 	}
@@ -217,9 +219,9 @@ type counted struct {
 	reads *int
 }
 
-func (c counted) Read(id object.ID) (object.Kind, []byte, error) {
+func (c counted) Read(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
 	*c.reads++
-	return c.Reader.Read(id)
+	return c.Reader.Read(ctx, id)
 }
 
 // TestDivergeReadsNoMoreThanItTells: of a long history the commits of both sides, and the one where they part.

@@ -1,6 +1,7 @@
 package history
 
 import (
+	"context"
 	"flag"
 	"fmt"
 	"math/rand/v2"
@@ -49,7 +50,7 @@ func (d drawing) String() string { return d.drawn(d.rows) }
 
 // listed gives commits that nobody is a parent of, and all they lead to.
 func (g *graph) listed(tips ...object.ID) []Listed {
-	log, err := NewLog(g.o, nil, tips...)
+	log, err := NewLog(context.Background(), g.o, nil, tips...)
 	require.NoError(g.t, err)
 	all, err := log.Next(g.t.Context(), 1000)
 	require.NoError(g.t, err)
@@ -143,7 +144,8 @@ func TestLanesNeverOverlap(t *testing.T) {
 			for _, of := range [][]Lane{row.Past, row.Ends, row.Begins} {
 				for _, l := range of {
 					other, taken := at[l.Column]
-					require.False(t, taken, "row %d: lines %d and %d in one column\n%v", i, l.Line, other, drawing{g, rows})
+					require.False(t, taken, "row %d: lines %d and %d in one column\n%v", i, l.Line, other,
+						drawing{g, rows})
 					at[l.Column] = l.Line
 				}
 			}
@@ -162,7 +164,8 @@ func TestLanesNeverOverlap(t *testing.T) {
 				require.Contains(t, row.Past, l)
 			}
 			require.Len(t, at, 1+len(row.Past)+len(row.Ends)+len(row.Begins))
-			require.Equal(t, len(column), len(row.Past)+btoi(row.Above), "row %d: a line was left\n%v", i, drawing{g, rows})
+			require.Equal(t, len(column), len(row.Past)+btoi(row.Above), "row %d: a line was left\n%v", i,
+				drawing{g, rows})
 			// Its parents are those that its lines lead to.
 			led := len(row.Begins) + len(row.Joins) + btoi(row.Below)
 			if row.Later {

@@ -1,6 +1,7 @@
 package history
 
 import (
+	"context"
 	"slices"
 	"strings"
 	"sync"
@@ -29,7 +30,7 @@ func NewAnnotator(store *object.Overlay, commits []Node) *Annotator {
 	return &Annotator{store: store, commits: commits, paths: map[string][]touch{}}
 }
 
-func (t *Annotator) at(path string) ([]touch, error) {
+func (t *Annotator) at(ctx context.Context, path string) ([]touch, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
 	if done, ok := t.paths[path]; ok {
@@ -38,15 +39,15 @@ func (t *Annotator) at(path string) ([]touch, error) {
 	var out []touch
 	name := path // path in the current commit
 	for _, n := range t.commits {
-		before, err := FirstParentTree(t.store, n.Commit)
+		before, err := FirstParentTree(ctx, t.store, n.Commit)
 		if err != nil {
 			return nil, err
 		}
-		old, err := t.store.Find(before, name)
+		old, err := t.store.Find(ctx, before, name)
 		if err != nil {
 			return nil, err
 		}
-		new, err := t.store.Find(n.Tree, name)
+		new, err := t.store.Find(ctx, n.Tree, name)
 		if err != nil {
 			return nil, err
 		}
@@ -54,16 +55,16 @@ func (t *Annotator) at(path string) ([]touch, error) {
 			continue
 		}
 		at := touch{node: n, added: map[string]bool{}}
-		now, err := t.lines(new)
+		now, err := t.lines(ctx, new)
 		if err != nil {
 			return nil, err
 		}
-		was, err := t.lines(old)
+		was, err := t.lines(ctx, old)
 		if err != nil {
 			return nil, err
 		}
 		if old.Absent() {
-			if name, was, err = t.before(before, n.Tree, name, now); err != nil {
+			if name, was, err = t.before(ctx, before, n.Tree, name, now); err != nil {
 				return nil, err
 			}
 		}
@@ -79,20 +80,21 @@ func (t *Annotator) at(path string) ([]touch, error) {
 }
 
 // lines returns the lines of a regular file, or nil for anything else.
-func (t *Annotator) lines(e object.Entry) ([]string, error) {
+func (t *Annotator) lines(ctx context.Context, e object.Entry) ([]string, error) {
 	if !e.Mode.IsRegular() {
 		return nil, nil
 	}
-	data, err := t.store.Blob(e.ID)
+	data, err := t.store.Blob(ctx, e.ID)
 	return diff.Lines(string(data)), err
 }
 
 // before finds where a file that a commit added came from: among the files that the commit deleted, the one that
 // shares the most lines with it, at least half of the longer one's. If there is none it returns the path without
 // lines.
-func (t *Annotator) before(before, after object.ID, path string, now []string) (name string, was []string, err error) {
+func (t *Annotator) before(ctx context.Context, before, after object.ID, path string, now []string) (name string,
+	was []string, err error) {
 	name = path
-	changes, err := t.store.Changes(before, after)
+	changes, err := t.store.Changes(ctx, before, after)
 	if err != nil {
 		return "", nil, err
 	}
@@ -101,7 +103,7 @@ func (t *Annotator) before(before, after object.ID, path string, now []string) (
 		if !c.New.Absent() {
 			continue
 		}
-		old, err := t.lines(c.Old)
+		old, err := t.lines(ctx, c.Old)
 		if err != nil {
 			return "", nil, err
 		}
@@ -115,8 +117,8 @@ func (t *Annotator) before(before, after object.ID, path string, now []string) (
 
 // Editors returns the commits that added one of the lines at the path, newest first. If none did, it returns the
 // newest commit that changed the path, or none.
-func (t *Annotator) Editors(path string, lines []string) (out []Node, err error) {
-	touches, err := t.at(path)
+func (t *Annotator) Editors(ctx context.Context, path string, lines []string) (out []Node, err error) {
+	touches, err := t.at(ctx, path)
 	if err != nil || len(touches) == 0 {
 		return nil, err
 	}
@@ -135,8 +137,8 @@ func (t *Annotator) Editors(path string, lines []string) (out []Node, err error)
 }
 
 // Editor returns the first of Editors. ok is false if there is none.
-func (t *Annotator) Editor(path string, lines []string) (n Node, ok bool, err error) {
-	all, err := t.Editors(path, lines)
+func (t *Annotator) Editor(ctx context.Context, path string, lines []string) (n Node, ok bool, err error) {
+	all, err := t.Editors(ctx, path, lines)
 	if err != nil || len(all) == 0 {
 		return Node{}, false, err
 	}

@@ -69,7 +69,7 @@ func higher(a, b *place) bool {
 }
 
 // NewLog returns a log of some tips. graph may be nil. Equal tips count once.
-func NewLog(store *object.Overlay, graph *Graph, tips ...object.ID) (*Log, error) {
+func NewLog(ctx context.Context, store *object.Overlay, graph *Graph, tips ...object.ID) (*Log, error) {
 	l := &Log{store: store, graph: graph, seen: map[object.ID]*place{}, ahead: waiting{before: higher},
 		ready: waiting{before: newer}}
 	var heads []*place
@@ -77,7 +77,7 @@ func NewLog(store *object.Overlay, graph *Graph, tips ...object.ID) (*Log, error
 		if l.seen[id] != nil {
 			continue
 		}
-		p, err := l.find(id)
+		p, err := l.find(ctx, id)
 		if err != nil {
 			return nil, err
 		}
@@ -99,13 +99,13 @@ func NewLog(store *object.Overlay, graph *Graph, tips ...object.ID) (*Log, error
 // Cut reports whether the listed history ends at the boundary of a shallow clone.
 func (l *Log) Cut() bool { return l.cut }
 
-func (l *Log) find(id object.ID) (*place, error) {
+func (l *Log) find(ctx context.Context, id object.ID) (*place, error) {
 	if p := l.seen[id]; p != nil {
 		return p, nil
 	}
 	s, ok := l.graph.Shape(id)
 	if !ok {
-		c, err := l.store.Commit(id)
+		c, err := l.store.Commit(ctx, id)
 		if err != nil {
 			return nil, err
 		}
@@ -141,21 +141,21 @@ func (l *Log) expandFor(ctx context.Context, of *place) error {
 			return err
 		}
 		heap.Pop(&l.ahead)
-		if err := l.expand(top); err != nil {
+		if err := l.expand(ctx, top); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func (l *Log) expand(p *place) error {
+func (l *Log) expand(ctx context.Context, p *place) error {
 	if p.expanded {
 		return nil
 	}
 	p.expanded = true
 	kept := p.Parents[:0:0]
 	for _, id := range p.Parents {
-		parent, err := l.find(id)
+		parent, err := l.find(ctx, id)
 		if errors.Is(err, object.ErrMissing) {
 			l.cut = true
 			continue
@@ -202,7 +202,7 @@ func (l *Log) Next(ctx context.Context, n int) ([]Listed, error) {
 
 // settle finds the parents of a commit and all its children.
 func (l *Log) settle(ctx context.Context, p *place) error {
-	if err := l.expand(p); err != nil {
+	if err := l.expand(ctx, p); err != nil {
 		return err
 	}
 	for _, id := range p.Parents {

@@ -82,7 +82,7 @@ func TestLogAndGraphFile(t *testing.T) {
 				_, known := graph.Shape(more)
 				assert.Equal(t, c.part && len(c.write) > 3, known)
 			}
-			log, err := NewLog(g.o, graph, tips...)
+			log, err := NewLog(t.Context(), g.o, graph, tips...)
 			require.NoError(t, err)
 			var all []Listed
 			for step := 1; ; step += 3 {
@@ -98,7 +98,7 @@ func TestLogAndGraphFile(t *testing.T) {
 			for i, l := range all {
 				at[l.ID] = i
 				ids = append(ids, l.ID.String())
-				commit, err := g.o.Commit(l.ID)
+				commit, err := g.o.Commit(t.Context(), l.ID)
 				require.NoError(t, err)
 				assert.Equal(t, commit.Parents, l.Parents)
 				assert.Equal(t, commit.Tree, l.Tree)
@@ -130,7 +130,7 @@ func TestLogReadsNoMoreThanIsShown(t *testing.T) {
 		g.commit(name, int64(1_000_000+i*3600), parents...)
 		parents = []string{name}
 	}
-	log, err := NewLog(g.o, nil, g.ids[parents[0]])
+	log, err := NewLog(t.Context(), g.o, nil, g.ids[parents[0]])
 	require.NoError(t, err)
 	some, err := log.Next(t.Context(), 50)
 	require.NoError(t, err)

@@ -132,12 +132,14 @@ func TestEveryLanguageLoads(t *testing.T) {
 func TestNoTextTakesLong(t *testing.T) {
 	slow := 0
 	for name, text := range map[string]string{
-		"Makefile": "a:\n" + strings.Repeat("$(", 7500), "a.c": strings.Repeat("\n", 5000), "b.c": strings.Repeat("#", 5000),
+		"Makefile": "a:\n" + strings.Repeat("$(", 7500), "a.c": strings.Repeat("\n", 5000), "b.c": strings.Repeat("#",
+			5000),
 		"a.py": strings.Repeat("f\"{", 4000), "a.js": strings.Repeat("`${", 4000), "a.html": strings.Repeat("<a ", 9000),
 		"a.sh": strings.Repeat("$((", 4000), "a.rb": strings.Repeat("%w(", 4000), "a.css": strings.Repeat("a{", 9000),
 		"a.yaml": strings.Repeat("- ", 9000), "a.sql": strings.Repeat("('", 9000), "a.md": strings.Repeat("[(", 9000),
 		"a.json": strings.Repeat("[", 90000), "a.toml": strings.Repeat("[", 9000), "a.kt": strings.Repeat("\"${", 4000),
-		"a.pl": strings.Repeat("m{", 4000), "a.php": "<?php " + strings.Repeat("{$", 4000), "big.py": strings.Repeat("x", 2<<20),
+		"a.pl": strings.Repeat("m{", 4000), "a.php": "<?php " + strings.Repeat("{$",
+			4000), "big.py": strings.Repeat("x", 2<<20),
 	} {
 		begun := time.Now()
 		_, err := Cut(name, text)

@@ -52,7 +52,7 @@ func (r *rules) file(ctx context.Context, dir string) (*attr.Rules, error) {
 	var at Three[object.Entry]
 	for _, of := range []Side{ofBase, Yours, Theirs} {
 		var err error
-		if *at.Of(of), err = r.engine.Store.Find(*r.given.Of(of), path.Join(dir, attributesFile)); err != nil {
+		if *at.Of(of), err = r.engine.Store.Find(ctx, *r.given.Of(of), path.Join(dir, attributesFile)); err != nil {
 			return nil, err
 		}
 	}
@@ -67,7 +67,7 @@ func (r *rules) file(ctx context.Context, dir string) (*attr.Rules, error) {
 	}
 	var f *attr.Rules
 	if joined.Mode.IsRegular() {
-		data, err := r.engine.Store.Blob(joined.ID)
+		data, err := r.engine.Store.Blob(ctx, joined.ID)
 		if err != nil {
 			return nil, err
 		}
@@ -97,7 +97,7 @@ func (m *merger) byAttribute(ctx context.Context, path string, b, y, t object.En
 	case merge.State != attr.Valued || merge.Text == "text":
 		return id, "", nil
 	case merge.Text == "union":
-		text, err := m.engine.Text(b.ID, y.ID, t.ID)
+		text, err := m.engine.Text(ctx, b.ID, y.ID, t.ID)
 		if err != nil || text == nil {
 			return id, leftToPerson, err
 		}

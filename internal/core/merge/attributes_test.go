@@ -40,11 +40,11 @@ func TestNewLineEndsOfOneSide(t *testing.T) {
 			continue
 		}
 		require.Empty(t, r.Conflicts, c.name)
-		id, err := r.Tree(Decided{})
+		id, err := r.Tree(t.Context(), Decided{})
 		require.NoError(t, err)
-		e, err := o.Find(id, "f")
+		e, err := o.Find(t.Context(), id, "f")
 		require.NoError(t, err)
-		data, err := o.Blob(e.ID)
+		data, err := o.Blob(t.Context(), e.ID)
 		require.NoError(t, err)
 		assert.Equal(t, c.want, string(data), c.name)
 		assert.Equal(t, c.name != "mixed after", len(r.Remarks) == 1, "%s: %v", c.name, r.Remarks)
@@ -83,7 +83,7 @@ func TestWhatIsAskedOutsideCanBeCancelled(t *testing.T) {
 		file := func(s string) object.Entry {
 			return object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(s))}
 		}
-		id, err := o.Edit(object.ID{}, map[string]object.Entry{"f": file(text), "sub": sub,
+		id, err := o.Edit(ctx, object.ID{}, map[string]object.Entry{"f": file(text), "sub": sub,
 			".gitattributes": file("f merge=mine\n")})
 		require.NoError(t, err)
 		return id
@@ -127,7 +127,7 @@ func TestAttributesSayHowAFileJoins(t *testing.T) {
 			require.NoError(t, err)
 			assert.Equal(t, c.want == "", len(r.Conflicts) == 1, c.attr)
 			if c.want != "" {
-				tree, err := r.Tree(Decided{})
+				tree, err := r.Tree(t.Context(), Decided{})
 				require.NoError(t, err)
 				assert.Equal(t, "f="+c.want, strings.TrimSpace(show(t, o, tree)), c.attr)
 			}

@@ -25,7 +25,7 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 		return base, nil
 	}
 	at := bases[len(bases)-1]
-	c, err := e.Store.Commit(at)
+	c, err := e.Store.Commit(ctx, at)
 	if err != nil {
 		return base, err
 	}
@@ -34,7 +34,7 @@ func (e *Engine) base(ctx context.Context, bases []object.ID) (ancestor, error) 
 		base.of = append(base.of, c.Tree)
 	}
 	for i := len(bases) - 2; i >= 0; i-- {
-		next, err := e.Store.Commit(bases[i])
+		next, err := e.Store.Commit(ctx, bases[i])
 		if err != nil {
 			return base, err
 		}
@@ -118,13 +118,13 @@ func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 			}
 		}
 	}
-	tree, err := r.Tree(Decided{Entries: entries})
+	tree, err := r.Tree(ctx, Decided{Entries: entries})
 	if err != nil {
 		return tree, err
 	}
 	for _, c := range r.Conflicts {
 		if n, ok := c.Subject.(*Naming); ok {
-			if tree, err = e.undecidedName(tree, c.Path, c.Kind, n); err != nil {
+			if tree, err = e.undecidedName(ctx, tree, c.Path, c.Kind, n); err != nil {
 				return tree, err
 			}
 		}
@@ -134,8 +134,9 @@ func (e *Engine) undecided(ctx context.Context, r *Result) (object.ID, error) {
 
 // undecidedName leaves the name of a file of a joined tree undecided: the file stands under both names, and two files
 // of one name become one text with both.
-func (e *Engine) undecidedName(tree object.ID, name string, kind ConflictKind, n *Naming) (object.ID, error) {
-	at, err := e.Store.Find(tree, n.At)
+func (e *Engine) undecidedName(ctx context.Context, tree object.ID, name string, kind ConflictKind,
+	n *Naming) (object.ID, error) {
+	at, err := e.Store.Find(ctx, tree, n.At)
 	if err != nil || at.Absent() {
 		return tree, err
 	}
@@ -143,14 +144,14 @@ func (e *Engine) undecidedName(tree object.ID, name string, kind ConflictKind, n
 	switch {
 	case kind == RenameRename && n.Also != "":
 		for _, p := range []string{name, n.Also} {
-			if there, err := e.Store.Find(tree, p); err != nil {
+			if there, err := e.Store.Find(ctx, tree, p); err != nil {
 				return tree, err
 			} else if there.Absent() {
 				set[p] = at
 			}
 		}
 	case kind == RenameRename, kind == RenameAdd:
-		there, err := e.Store.Find(tree, name)
+		there, err := e.Store.Find(ctx, tree, name)
 		if err != nil || !there.Mode.IsRegular() || !at.Mode.IsRegular() {
 			return tree, err
 		}
@@ -158,7 +159,7 @@ func (e *Engine) undecidedName(tree object.ID, name string, kind ConflictKind, n
 		if n.Yours.Name == n.At {
 			mine, other = there, at
 		}
-		text, err := e.Text(object.ID{}, mine.ID, other.ID)
+		text, err := e.Text(ctx, object.ID{}, mine.ID, other.ID)
 		if err != nil {
 			return tree, err
 		}
@@ -169,7 +170,7 @@ func (e *Engine) undecidedName(tree object.ID, name string, kind ConflictKind, n
 		set[n.At], set[name] = object.Entry{}, object.Entry{Mode: mine.Mode, ID: e.Store.Put(object.KindBlob,
 			[]byte(held))}
 	}
-	return e.Store.Edit(tree, set)
+	return e.Store.Edit(ctx, tree, set)
 }
 
 // directoryFirst returns the directory of a clash, joined with what the other side left of it, or the file if nothing

@@ -1,6 +1,7 @@
 package merge
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -31,14 +32,14 @@ func (b *Begun) Narrow(r *Result) {
 }
 
 // Over returns Tree with the open paths as in the joined tree of a result.
-func (b *Begun) Over(r *Result, joined object.ID) (object.ID, error) {
+func (b *Begun) Over(ctx context.Context, r *Result, joined object.ID) (object.ID, error) {
 	paths := slices.Clone(b.Open)
 	for i := range r.Conflicts {
 		paths = append(paths, r.Conflicts[i].Paths()...)
 	}
 	gone, put := map[string]object.Entry{}, map[string]object.Entry{}
 	for _, p := range paths {
-		e, err := r.store.Find(joined, p)
+		e, err := r.store.Find(ctx, joined, p)
 		switch {
 		case err != nil:
 			return object.ID{}, err
@@ -46,14 +47,14 @@ func (b *Begun) Over(r *Result, joined object.ID) (object.ID, error) {
 		case e.Absent():
 			gone[p] = e
 		default:
-			if put[p], err = b.edited(r, p, e); err != nil {
+			if put[p], err = b.edited(ctx, r, p, e); err != nil {
 				return object.ID{}, err
 			}
 		}
 	}
-	tree, err := r.store.Edit(b.Tree, gone)
+	tree, err := r.store.Edit(ctx, b.Tree, gone)
 	if err == nil {
-		tree, err = r.store.Edit(tree, put)
+		tree, err = r.store.Edit(ctx, tree, put)
 	}
 	if err == nil && tree.IsZero() {
 		tree = r.store.EmptyTree()
@@ -62,12 +63,12 @@ func (b *Begun) Over(r *Result, joined object.ID) (object.ID, error) {
 }
 
 // edited returns a file with its edits. An edit that does not fit is skipped, with a remark.
-func (b *Begun) edited(r *Result, path string, e object.Entry) (object.Entry, error) {
+func (b *Begun) edited(ctx context.Context, r *Result, path string, e object.Entry) (object.Entry, error) {
 	for _, edit := range b.Edits {
 		if edit.Path != path || !e.Mode.IsRegular() {
 			continue
 		}
-		data, err := r.store.Blob(e.ID)
+		data, err := r.store.Blob(ctx, e.ID)
 		if err != nil {
 			return e, err
 		}

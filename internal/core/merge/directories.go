@@ -1,6 +1,7 @@
 package merge
 
 import (
+	"context"
 	"maps"
 	"path"
 	"slices"
@@ -22,8 +23,9 @@ type movedDirs struct {
 }
 
 // scan reads a directory that the mover deleted. within reports that files were added to it or above it.
-func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.Entry, within bool) error {
-	if err := store.Walk(func(name string, at []object.Entry) error {
+func (m *movedDirs) scan(ctx context.Context, store *object.Overlay, dir string, base, kept object.Entry,
+	within bool) error {
+	if err := store.Walk(ctx, func(name string, at []object.Entry) error {
 		if at[1].IsFile() && !at[0].IsFile() {
 			m.added[dir+"/"+name] = at[1]
 			m.into[dir], within = true, true
@@ -32,7 +34,7 @@ func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.En
 	}, base.Subtree(), kept.Subtree()); err != nil {
 		return err
 	}
-	return store.Walk(func(name string, at []object.Entry) error {
+	return store.Walk(ctx, func(name string, at []object.Entry) error {
 		p := dir + "/" + name
 		if at[0].IsFile() && within {
 			m.sources[p] = true
@@ -41,7 +43,7 @@ func (m *movedDirs) scan(store *object.Overlay, dir string, base, kept object.En
 			m.beside[p] = true
 		}
 		if at[0].IsTree() || at[1].IsTree() {
-			return m.scan(store, p, at[0], at[1], within)
+			return m.scan(ctx, store, p, at[0], at[1], within)
 		}
 		return nil
 	}, base.Subtree(), kept.Subtree())
@@ -104,7 +106,7 @@ func (m *movedDirs) follow(p string) (place, dir string, ok bool) {
 }
 
 // directories finds, for each side as mover, the deleted directories that matter.
-func (r *Result) directories() (out Three[*movedDirs], err error) {
+func (r *Result) directories(ctx context.Context) (out Three[*movedDirs], err error) {
 	last := Three[string]{Yours: "/", Theirs: "/"} // a value that is no path
 	for _, e := range r.emptied {
 		if strings.HasPrefix(e.path, *last.Of(e.mover)+"/") {
@@ -116,7 +118,7 @@ func (r *Result) directories() (out Three[*movedDirs], err error) {
 			m = &movedDirs{added: map[string]object.Entry{}, sources: map[string]bool{}, into: map[string]bool{},
 				beside: map[string]bool{}, to: map[string]string{}, moved: map[string]string{}}
 		}
-		if err := m.scan(r.store, e.path, e.base, e.kept, false); err != nil {
+		if err := m.scan(ctx, r.store, e.path, e.base, e.kept, false); err != nil {
 			return out, err
 		}
 		if len(m.added) > 0 {
@@ -129,7 +131,7 @@ func (r *Result) directories() (out Three[*movedDirs], err error) {
 // askFollowers asks about each file that one side put into a directory that the other moved: should it stay or follow?
 // The mover did not know of the file, nor the other side of the move. If theirs moves quay/ to pier/ and yours adds
 // quay/new.txt, the file stays at quay/new.txt until somebody decides.
-func (m *renamesMade) askFollowers(dirs *Three[*movedDirs]) error {
+func (m *renamesMade) askFollowers(ctx context.Context, dirs *Three[*movedDirs]) error {
 	named := map[string]bool{}
 	for _, c := range m.names {
 		for _, p := range c.Paths() {
@@ -144,7 +146,7 @@ func (m *renamesMade) askFollowers(dirs *Three[*movedDirs]) error {
 		f := &followers{renamesMade: m, movedDirs: d, adder: mover.Other(), named: named,
 			places: map[string][]string{}, asked: map[string]bool{}, witness: map[string]string{}}
 		f.findPlaces(*dirs.Of(f.adder))
-		if err := f.ask(); err != nil {
+		if err := f.ask(ctx); err != nil {
 			return err
 		}
 	}
@@ -175,9 +177,9 @@ func (f *followers) findPlaces(own *movedDirs) {
 }
 
 // ask asks about each file, beginning with those whose directory moved to one place.
-func (f *followers) ask() error {
+func (f *followers) ask(ctx context.Context) error {
 	for _, place := range slices.Sorted(maps.Keys(f.places)) {
-		free, err := f.free(place)
+		free, err := f.free(ctx, place)
 		if err != nil {
 			return err
 		}
@@ -186,7 +188,7 @@ func (f *followers) ask() error {
 			if free && len(f.places[place]) == 1 {
 				follow = place
 			}
-			if err := f.askFile(p, follow); err != nil {
+			if err := f.askFile(ctx, p, follow); err != nil {
 				return err
 			}
 		}
@@ -196,7 +198,7 @@ func (f *followers) ask() error {
 		}
 		for _, p := range slices.Sorted(maps.Keys(f.added)) {
 			if parent(p) == dir && !f.asked[p] {
-				if err := f.askFile(p, ""); err != nil {
+				if err := f.askFile(ctx, p, ""); err != nil {
 					return err
 				}
 			}
@@ -206,7 +208,7 @@ func (f *followers) ask() error {
 }
 
 // askFile asks whether a file stays or moves to a path. An empty path means that it cannot follow.
-func (f *followers) askFile(p, place string) error {
+func (f *followers) askFile(ctx context.Context, p, place string) error {
 	f.asked[p] = true
 	if f.named[p] {
 		return nil
@@ -220,7 +222,7 @@ func (f *followers) askFile(p, place string) error {
 		other = Placing{place, []Move{{From: p, To: place}}}
 	case n.From != "":
 		// Both sides have the file. If it cannot follow the directory, it can stay where the side that moved it has it.
-		if ok, err := f.free(n.From); err != nil {
+		if ok, err := f.free(ctx, n.From); err != nil {
 			return err
 		} else if ok {
 			other = Placing{n.From, []Move{{From: p, To: n.From}}}

@@ -29,7 +29,7 @@ func (m *merger) drive(ctx context.Context, path string, ids Three[object.ID], n
 			if id.IsZero() {
 				continue
 			}
-			if *contents.Of(of), err = m.engine.Store.Blob(id); err != nil {
+			if *contents.Of(of), err = m.engine.Store.Blob(ctx, id); err != nil {
 				return id, false, err
 			}
 		}

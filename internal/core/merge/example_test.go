@@ -40,15 +40,15 @@ func ExampleEngine_Trees() {
 	o := object.NewOverlay(object.SHA1, nil)
 	tree := func(path, text string) object.ID {
 		blob := object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
-		id, _ := o.Edit(object.ID{}, map[string]object.Entry{path: blob})
+		id, _ := o.Edit(context.Background(), object.ID{}, map[string]object.Entry{path: blob})
 		return id
 	}
 	const text = "Brae, pier and slip\nEid, pier\nLunna, slip\nNess, slip\n"
 	r, _ := merge.NewEngine(o).Trees(context.Background(), tree("quay.txt", text),
 		tree("quay.txt", strings.Replace(text, "Eid", "Eid (cars only)", 1)), tree("pier.txt", text))
-	joined, _ := r.Tree(merge.Decided{})
-	at, _ := o.Find(joined, "pier.txt")
-	data, _ := o.Blob(at.ID)
+	joined, _ := r.Tree(context.Background(), merge.Decided{})
+	at, _ := o.Find(context.Background(), joined, "pier.txt")
+	data, _ := o.Blob(context.Background(), at.ID)
 	fmt.Print(len(r.Conflicts), " conflicts\n", string(data))
 	// Output:
 	// 0 conflicts

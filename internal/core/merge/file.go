@@ -118,11 +118,11 @@ func (m *merger) content(ctx context.Context, path string, b, y, t object.Entry)
 	}
 	var joined *joinedText
 	if why == "" {
-		if joined, err = m.engine.join3(b.ID, y.ID, t.ID); err != nil {
+		if joined, err = m.engine.join3(ctx, b.ID, y.ID, t.ID); err != nil {
 			return id, nil, err
 		}
 		if joined == nil {
-			if why, err = m.tooLarge(b, y, t); err != nil {
+			if why, err = m.tooLarge(ctx, b, y, t); err != nil {
 				return id, nil, err
 			}
 		}
@@ -145,12 +145,12 @@ func (m *merger) content(ctx context.Context, path string, b, y, t object.Entry)
 
 // join3 joins three blobs as texts, with a cache. It returns nil if one of them is not text. For clean joins, which
 // are most, it caches only the id.
-func (e *Engine) join3(base, yours, theirs object.ID) (*joinedText, error) {
+func (e *Engine) join3(ctx context.Context, base, yours, theirs object.ID) (*joinedText, error) {
 	key := Three[object.ID]{base, yours, theirs}
 	if j, ok := e.texts.get(key); ok {
 		return j, nil
 	}
-	text, err := e.Text(base, yours, theirs)
+	text, err := e.Text(ctx, base, yours, theirs)
 	if err != nil || text == nil {
 		return nil, err
 	}
@@ -165,12 +165,12 @@ func (e *Engine) join3(base, yours, theirs object.ID) (*joinedText, error) {
 }
 
 // tooLarge remarks on a text that is too large to be joined by lines.
-func (m *merger) tooLarge(entries ...object.Entry) (string, error) {
+func (m *merger) tooLarge(ctx context.Context, entries ...object.Entry) (string, error) {
 	for _, e := range entries {
 		if e.Absent() {
 			continue
 		}
-		data, err := m.engine.Store.Blob(e.ID)
+		data, err := m.engine.Store.Blob(ctx, e.ID)
 		if err != nil {
 			return "", err
 		}
@@ -185,7 +185,7 @@ func (m *merger) tooLarge(entries ...object.Entry) (string, error) {
 }
 
 // Text joins three blobs as texts. The zero id is an empty text. It returns nil if one of them is not text.
-func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
+func (e *Engine) Text(ctx context.Context, base, yours, theirs object.ID) (*Text, error) {
 	key := Three[object.ID]{base, yours, theirs}
 	var lines Three[[]string]
 	for _, of := range []Side{ofBase, Yours, Theirs} {
@@ -193,7 +193,7 @@ func (e *Engine) Text(base, yours, theirs object.ID) (*Text, error) {
 		if id.IsZero() {
 			continue
 		}
-		text, err := e.Store.Text(id)
+		text, err := e.Store.Text(ctx, id)
 		if err != nil {
 			return nil, err
 		}

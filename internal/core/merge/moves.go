@@ -1,6 +1,7 @@
 package merge
 
 import (
+	"context"
 	"fmt"
 	"path"
 	"strings"
@@ -10,20 +11,20 @@ import (
 
 // moveEntries moves entries of a tree, all at once: everything is removed before anything is placed, and files before
 // their directories. If another question's outcome took a place, the entry stays where it was or goes beside it.
-func moveEntries(store *object.Overlay, tree object.ID, moves []Move) (object.ID, error) {
+func moveEntries(ctx context.Context, store *object.Overlay, tree object.ID, moves []Move) (object.ID, error) {
 	var taken []takenUp
 	for _, trees := range []bool{false, true} {
 		var err error
-		if tree, err = takeUp(store, tree, moves, trees, &taken); err != nil {
+		if tree, err = takeUp(ctx, store, tree, moves, trees, &taken); err != nil {
 			return tree, err
 		}
 	}
 	for _, t := range taken {
-		to, err := placeFor(store, tree, t.Move)
+		to, err := placeFor(ctx, store, tree, t.Move)
 		if err != nil {
 			return tree, err
 		}
-		if tree, err = store.Edit(tree, map[string]object.Entry{to: t.entry}); err != nil {
+		if tree, err = store.Edit(ctx, tree, map[string]object.Entry{to: t.entry}); err != nil {
 			return tree, err
 		}
 	}
@@ -37,10 +38,11 @@ type takenUp struct {
 }
 
 // takeUp removes what moves of files, or of directories, place elsewhere.
-func takeUp(store *object.Overlay, tree object.ID, moves []Move, trees bool, taken *[]takenUp) (object.ID, error) {
+func takeUp(ctx context.Context, store *object.Overlay, tree object.ID, moves []Move, trees bool,
+	taken *[]takenUp) (object.ID, error) {
 	gone := map[string]object.Entry{}
 	for _, m := range moves {
-		at, err := store.Find(tree, m.From)
+		at, err := store.Find(ctx, tree, m.From)
 		if err != nil {
 			return tree, err
 		}
@@ -52,17 +54,17 @@ func takeUp(store *object.Overlay, tree object.ID, moves []Move, trees bool, tak
 			*taken = append(*taken, takenUp{m, at})
 		}
 	}
-	return store.Edit(tree, gone)
+	return store.Edit(ctx, tree, gone)
 }
 
 // placeFor returns the path for a moved entry: its target, its origin, or a name beside the target, whichever is free
 // first.
-func placeFor(store *object.Overlay, tree object.ID, m Move) (string, error) {
+func placeFor(ctx context.Context, store *object.Overlay, tree object.ID, m Move) (string, error) {
 	free := func(p string) (bool, error) {
-		at, err := store.Find(tree, p)
+		at, err := store.Find(ctx, tree, p)
 		for dir := parent(p); err == nil && dir != "" && at.Absent(); dir = parent(dir) {
 			var above object.Entry
-			if above, err = store.Find(tree, dir); above.IsFile() {
+			if above, err = store.Find(ctx, tree, dir); above.IsFile() {
 				return false, err
 			}
 		}

@@ -22,7 +22,7 @@ func (e *Engine) Onto(ctx context.Context, base, changed, onto object.ID) (*Resu
 		return nil, err
 	}
 	r := m.out
-	gone, err := r.relevant()
+	gone, err := r.relevant(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -39,7 +39,7 @@ func (e *Engine) Onto(ctx context.Context, base, changed, onto object.ID) (*Resu
 type Attributes struct{ rules *rules }
 
 // Attributes returns the attributes of a tree's files. They are read when they are needed.
-func (e *Engine) Attributes(ctx context.Context, tree object.ID) *Attributes {
+func (e *Engine) Attributes(tree object.ID) *Attributes {
 	return &Attributes{newRules(e, Three[object.ID]{tree, tree, tree})}
 }
 

@@ -14,7 +14,7 @@ import (
 
 // relevant lists the paths whose renames could matter: files of the base that one side deleted and the other changed
 // or deleted.
-func (r *Result) relevant() (gone map[string]bool, err error) {
+func (r *Result) relevant(ctx context.Context) (gone map[string]bool, err error) {
 	gone = map[string]bool{}
 	for _, p := range r.gone {
 		gone[p] = true
@@ -31,11 +31,11 @@ func (r *Result) relevant() (gone map[string]bool, err error) {
 		}
 	}
 	for _, t := range trees {
-		left, err := r.store.Find(r.Yours, t.Path)
+		left, err := r.store.Find(ctx, r.Yours, t.Path)
 		if err != nil {
 			return nil, err
 		}
-		changes, err := r.store.Changes(t.Entry.ID, left.Subtree())
+		changes, err := r.store.Changes(ctx, t.Entry.ID, left.Subtree())
 		if err != nil {
 			return nil, err
 		}
@@ -52,11 +52,11 @@ func (r *Result) relevant() (gone map[string]bool, err error) {
 // renames it to pier.txt. The first walk finds it changed on one side and deleted on the other, and a new pier.txt.
 // The rename is then applied to base and yours too: all three have pier.txt, and its texts join like any others.
 func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, base ancestor) (*Result, error) {
-	relevant, err := plain.relevant()
+	relevant, err := plain.relevant(ctx)
 	if err != nil {
 		return nil, err
 	}
-	dirs, err := plain.directories()
+	dirs, err := plain.directories(ctx)
 	if err != nil || len(relevant) == 0 && dirs == (Three[*movedDirs]{}) {
 		return plain, err
 	}
@@ -82,10 +82,10 @@ func (e *Engine) withRenames(ctx context.Context, rules *rules, plain *Result, b
 		trees: Three[object.ID]{plain.Base, plain.Yours, plain.Theirs},
 		edits: Three[map[string]object.Entry]{map[string]object.Entry{}, map[string]object.Entry{},
 			map[string]object.Entry{}}}
-	if err := m.arrange(lists.Yours, lists.Theirs); err != nil {
+	if err := m.arrange(ctx, lists.Yours, lists.Theirs); err != nil {
 		return nil, err
 	}
-	if err := m.askFollowers(&dirs); err != nil {
+	if err := m.askFollowers(ctx, &dirs); err != nil {
 		return nil, err
 	}
 	r, err := m.walk(ctx, rules, base, plain)
@@ -106,7 +106,7 @@ func (e *Engine) renamesOf(ctx context.Context, side Side, plain *Result, finder
 	}
 	gone := map[string]bool{}
 	for p := range relevant {
-		if at, err := finder.Find(tree, p); err != nil {
+		if at, err := finder.Find(ctx, tree, p); err != nil {
 			return nil, 0, err
 		} else if at.Absent() || at.IsTree() {
 			gone[p] = true
@@ -120,7 +120,7 @@ func (e *Engine) renamesOf(ctx context.Context, side Side, plain *Result, finder
 	if other != nil {
 		known := maps.Clone(gone)
 		matters = func(r Rename) bool { _, ok := other.added[r.To]; return ok || known[r.From] }
-		if err := e.Store.EachChange(plain.Base, tree, func(c object.Change) {
+		if err := e.Store.EachChange(ctx, plain.Base, tree, func(c object.Change) {
 			if c.New.Absent() {
 				gone[c.Path] = true
 			}
@@ -147,7 +147,7 @@ func (m *renamesMade) walk(ctx context.Context, rules *rules, base ancestor, pla
 	var trees Three[object.ID]
 	for _, of := range []Side{ofBase, Yours, Theirs} {
 		var err error
-		if *trees.Of(of), err = m.engine.Store.Edit(*m.trees.Of(of), m.set(of)); err != nil {
+		if *trees.Of(of), err = m.engine.Store.Edit(ctx, *m.trees.Of(of), m.set(of)); err != nil {
 			return nil, err
 		}
 	}
@@ -167,7 +167,7 @@ func (m *renamesMade) walk(ctx context.Context, rules *rules, base ancestor, pla
 		}
 	}
 	r.from = m.from
-	if err := m.settleWaiting(r); err != nil {
+	if err := m.settleWaiting(ctx, r); err != nil {
 		return nil, err
 	}
 	r.force(m.deleted)
@@ -204,17 +204,17 @@ type oneSided struct {
 	met  string
 }
 
-func (m *renamesMade) entryAt(tree Side, p string) (object.Entry, error) {
+func (m *renamesMade) entryAt(ctx context.Context, tree Side, p string) (object.Entry, error) {
 	if e, ok := m.set(tree)[p]; ok {
 		return e, nil
 	}
-	return m.finder.Find(*m.trees.Of(tree), p)
+	return m.finder.Find(ctx, *m.trees.Of(tree), p)
 }
 
 // ancestral reports whether one of several common ancestors has an entry at a path.
-func (m *renamesMade) ancestral(p string, e object.Entry) (bool, error) {
+func (m *renamesMade) ancestral(ctx context.Context, p string, e object.Entry) (bool, error) {
 	for _, tree := range m.ancestors {
-		if at, err := m.engine.Store.Find(tree, p); err != nil || at.Same(e) {
+		if at, err := m.engine.Store.Find(ctx, tree, p); err != nil || at.Same(e) {
 			return true, err
 		}
 	}
@@ -222,19 +222,19 @@ func (m *renamesMade) ancestral(p string, e object.Entry) (bool, error) {
 }
 
 // blocked reports whether a side has something of its own where the directories of a path would be.
-func (m *renamesMade) blocked(side Side, p string) (bool, error) {
+func (m *renamesMade) blocked(ctx context.Context, side Side, p string) (bool, error) {
 	for i, r := range p {
 		if r != '/' {
 			continue
 		}
-		at, err := m.entryAt(side, p[:i])
+		at, err := m.entryAt(ctx, side, p[:i])
 		if err != nil || !at.IsFile() {
 			if err != nil {
 				return true, err
 			}
 			continue
 		}
-		was, err := m.entryAt(ofBase, p[:i])
+		was, err := m.entryAt(ctx, ofBase, p[:i])
 		if err != nil || !at.Same(was) {
 			return true, err // what the other side left unchanged goes anyway
 		}
@@ -244,12 +244,12 @@ func (m *renamesMade) blocked(side Side, p string) (bool, error) {
 
 // taken reports whether a side has something of its own at a path. A directory that is as in the base except for files
 // that the other side renamed does not count.
-func (m *renamesMade) taken(side Side, p string) (bool, error) {
-	at, err := m.entryAt(side, p)
+func (m *renamesMade) taken(ctx context.Context, side Side, p string) (bool, error) {
+	at, err := m.entryAt(ctx, side, p)
 	if err != nil || !at.IsTree() {
 		return !at.Absent(), err
 	}
-	was, err := m.entryAt(ofBase, p)
+	was, err := m.entryAt(ctx, ofBase, p)
 	if err != nil || at.Same(was) || !was.IsTree() {
 		return !at.Same(was), err
 	}
@@ -264,7 +264,7 @@ func (m *renamesMade) taken(side Side, p string) (bool, error) {
 				inside[q] = e
 			}
 		}
-		if left[i], err = m.engine.Store.Edit(of.entry.ID, inside); err != nil {
+		if left[i], err = m.engine.Store.Edit(ctx, of.entry.ID, inside); err != nil {
 			return true, err
 		}
 	}
@@ -272,34 +272,34 @@ func (m *renamesMade) taken(side Side, p string) (bool, error) {
 }
 
 // changed is taken, but a file as in the base does not count: the other side put the renamed file over it.
-func (m *renamesMade) changed(side Side, p string) (bool, error) {
-	at, err := m.entryAt(side, p)
+func (m *renamesMade) changed(ctx context.Context, side Side, p string) (bool, error) {
+	at, err := m.entryAt(ctx, side, p)
 	if err != nil {
 		return true, err
 	}
-	if was, err := m.entryAt(ofBase, p); err != nil || at.IsFile() && at.Same(was) {
+	if was, err := m.entryAt(ctx, ofBase, p); err != nil || at.IsFile() && at.Same(was) {
 		return false, err
 	}
-	return m.taken(side, p)
+	return m.taken(ctx, side, p)
 }
 
 // occupied reports whether a side has something of its own at a path or in its way.
-func (m *renamesMade) occupied(side Side, p string) (bool, error) {
-	if changed, err := m.changed(side, p); changed || err != nil {
+func (m *renamesMade) occupied(ctx context.Context, side Side, p string) (bool, error) {
+	if changed, err := m.changed(ctx, side, p); changed || err != nil {
 		return changed, err
 	}
-	return m.blocked(side, p)
+	return m.blocked(ctx, side, p)
 }
 
 // free reports whether a file could be put at a path: neither side has anything there, nor a file in place of one of
 // its directories.
-func (m *renamesMade) free(p string) (bool, error) {
+func (m *renamesMade) free(ctx context.Context, p string) (bool, error) {
 	for _, tree := range []Side{Yours, Theirs} {
-		if at, err := m.entryAt(tree, p); err != nil || !at.Absent() {
+		if at, err := m.entryAt(ctx, tree, p); err != nil || !at.Absent() {
 			return false, err
 		}
 		for dir := parent(p); dir != ""; dir = parent(dir) {
-			if at, err := m.entryAt(tree, dir); err != nil || at.IsFile() {
+			if at, err := m.entryAt(ctx, tree, dir); err != nil || at.IsFile() {
 				return false, err
 			}
 		}
@@ -308,7 +308,7 @@ func (m *renamesMade) free(p string) (bool, error) {
 }
 
 // arrange combines the renames of both sides. A blocked rename waits for those that may clear its way.
-func (m *renamesMade) arrange(yours, theirs []Rename) error {
+func (m *renamesMade) arrange(ctx context.Context, yours, theirs []Rename) error {
 	var to, from Three[map[string]string] // new names by old ones, old by new
 	for side, list := range map[Side][]Rename{Yours: yours, Theirs: theirs} {
 		*to.Of(side), *from.Of(side) = map[string]string{}, map[string]string{}
@@ -321,7 +321,7 @@ func (m *renamesMade) arrange(yours, theirs []Rename) error {
 	for _, r := range yours {
 		if other, ok := to.Theirs[r.From]; !ok {
 			waiting = append(waiting, oneSided{r, Yours, from.Theirs[r.To]})
-		} else if err := m.placeTwiceRenamed(r.From, r.To, other); err != nil {
+		} else if err := m.placeTwiceRenamed(ctx, r.From, r.To, other); err != nil {
 			return err
 		}
 	}
@@ -334,7 +334,7 @@ func (m *renamesMade) arrange(yours, theirs []Rename) error {
 		last = len(waiting)
 		still := waiting[:0]
 		for _, r := range waiting {
-			done, err := m.placeRenamed(r)
+			done, err := m.placeRenamed(ctx, r)
 			if err != nil {
 				return err
 			}
@@ -345,7 +345,7 @@ func (m *renamesMade) arrange(yours, theirs []Rename) error {
 		waiting = still
 	}
 	for _, r := range waiting {
-		if err := m.waitUnderOldName(r); err != nil {
+		if err := m.waitUnderOldName(ctx, r); err != nil {
 			return err
 		}
 	}
@@ -354,7 +354,7 @@ func (m *renamesMade) arrange(yours, theirs []Rename) error {
 		if r.met != "" {
 			kind = RenameRename
 		}
-		if err := m.askName(r, kind); err != nil {
+		if err := m.askName(ctx, r, kind); err != nil {
 			return err
 		}
 	}
@@ -363,8 +363,8 @@ func (m *renamesMade) arrange(yours, theirs []Rename) error {
 
 // placeTwiceRenamed handles a file that both sides renamed: its content is joined under one of the names; if there are
 // two, the name is a question.
-func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
-	was, err := m.entryAt(ofBase, from)
+func (m *renamesMade) placeTwiceRenamed(ctx context.Context, from, yours, theirs string) error {
+	was, err := m.entryAt(ctx, ofBase, from)
 	if err != nil {
 		return err
 	}
@@ -373,20 +373,20 @@ func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
 		m.from[yours] = from
 		return nil
 	}
-	y, err := m.entryAt(Yours, yours)
+	y, err := m.entryAt(ctx, Yours, yours)
 	if err != nil {
 		return err
 	}
-	t, err := m.entryAt(Theirs, theirs)
+	t, err := m.entryAt(ctx, Theirs, theirs)
 	if err != nil {
 		return err
 	}
 	// If the other side has something of its own at a name, the file keeps another name for now.
-	yoursTaken, err := m.occupied(Theirs, yours)
+	yoursTaken, err := m.occupied(ctx, Theirs, yours)
 	if err != nil {
 		return err
 	}
-	theirsTaken, err := m.occupied(Yours, theirs)
+	theirsTaken, err := m.occupied(ctx, Yours, theirs)
 	if err != nil {
 		return err
 	}
@@ -398,7 +398,7 @@ func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
 		at = theirs
 	}
 	if at == from {
-		if ok, err := m.free(from); err != nil || !ok {
+		if ok, err := m.free(ctx, from); err != nil || !ok {
 			return err // no path is free to join the file at: the names conflict with all they hold
 		}
 	}
@@ -406,10 +406,10 @@ func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
 	m.set(ofBase)[at], m.set(Yours)[at], m.set(Theirs)[at] = was, y, t
 	m.from[at] = from
 	n := &Naming{At: at, From: from, Also: theirs}
-	if n.Yours, err = m.place(at, yours, yoursTaken, Theirs, ""); err != nil {
+	if n.Yours, err = m.place(ctx, at, yours, yoursTaken, Theirs, ""); err != nil {
 		return err
 	}
-	if n.Theirs, err = m.place(at, theirs, theirsTaken, Yours, ""); err != nil {
+	if n.Theirs, err = m.place(ctx, at, theirs, theirsTaken, Yours, ""); err != nil {
 		return err
 	}
 	m.names = append(m.names, Conflict{yours, RenameRename, n})
@@ -418,7 +418,7 @@ func (m *renamesMade) placeTwiceRenamed(from, yours, theirs string) error {
 
 // place returns the moves that bring a file from where it waits to a name. Something of the other side there makes
 // room: it goes to its old name, or to one beside.
-func (m *renamesMade) place(at, name string, taken bool, other Side, old string) (Placing, error) {
+func (m *renamesMade) place(ctx context.Context, at, name string, taken bool, other Side, old string) (Placing, error) {
 	out := Placing{Name: name}
 	if at == name {
 		return out, nil
@@ -430,7 +430,7 @@ func (m *renamesMade) place(at, name string, taken bool, other Side, old string)
 	top := name
 	// There may be a file where a directory must be.
 	for dir := parent(name); dir != ""; dir = parent(dir) {
-		if is, err := m.entryAt(other, dir); err != nil {
+		if is, err := m.entryAt(ctx, other, dir); err != nil {
 			return out, err
 		} else if is.IsFile() {
 			top = dir
@@ -438,7 +438,7 @@ func (m *renamesMade) place(at, name string, taken bool, other Side, old string)
 	}
 	room := ""
 	if old != "" && top == name {
-		if ok, err := m.free(old); err != nil {
+		if ok, err := m.free(ctx, old); err != nil {
 			return out, err
 		} else if ok {
 			room = old
@@ -446,19 +446,19 @@ func (m *renamesMade) place(at, name string, taken bool, other Side, old string)
 	}
 	if room == "" {
 		var err error
-		if room, err = beside(top, other, m.free); err != nil {
+		if room, err = beside(top, other, func(p string) (bool, error) { return m.free(ctx, p) }); err != nil {
 			return out, err
 		}
 	}
-	there, err := m.entryAt(other, top)
+	there, err := m.entryAt(ctx, other, top)
 	out.Moves = append(out.Moves, Move{top, room, there.IsTree()})
 	return out, err
 }
 
 // placeRenamed handles a file that only one side renamed. done is false if its way is blocked.
-func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
+func (m *renamesMade) placeRenamed(ctx context.Context, r oneSided) (done bool, err error) {
 	other := r.side.Other()
-	f, err := m.renamedFile(r)
+	f, err := m.renamedFile(ctx, r)
 	if err != nil {
 		return false, err
 	}
@@ -470,15 +470,15 @@ func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
 			delete(m.set(tree), r.From)
 		}
 	}
-	blocked, err := m.blocked(other, r.To)
+	blocked, err := m.blocked(ctx, other, r.To)
 	if err != nil {
 		return false, err
 	}
 	// The other side's entry counts only if it is still there after its own renames.
-	if f.there, err = m.entryAt(other, r.To); err != nil {
+	if f.there, err = m.entryAt(ctx, other, r.To); err != nil {
 		return false, err
 	}
-	if taken, err := m.taken(other, r.To); err != nil {
+	if taken, err := m.taken(ctx, other, r.To); err != nil {
 		return false, err
 	} else if !taken {
 		f.there = object.Entry{}
@@ -488,11 +488,11 @@ func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
 		undo()
 		return false, nil
 	case f.left.Absent() || !f.left.Mode.SameType(f.is.Mode):
-		return true, m.renamedAndGone(r, f)
+		return true, m.renamedAndGone(ctx, r, f)
 	case f.there.Same(f.is):
 		// The other side made the same rename. The file at the old name is a new one or, if the base is made of several
 		// ancestors, one that an ancestor had there.
-		kept, err := m.ancestral(r.From, f.left)
+		kept, err := m.ancestral(ctx, r.From, f.left)
 		if err != nil {
 			return false, err
 		}
@@ -503,7 +503,7 @@ func (m *renamesMade) placeRenamed(r oneSided) (done bool, err error) {
 	case !f.there.Absent():
 		// Another file of theirs has the new name. This one keeps its old name, and its content is joined there.
 		undo()
-		if here, err := m.entryAt(r.side, r.From); err != nil || !here.Absent() {
+		if here, err := m.entryAt(ctx, r.side, r.From); err != nil || !here.Absent() {
 			return true, err // the old name is not free either
 		}
 		m.set(r.side)[r.From], m.set(r.side)[r.To] = f.is, object.Entry{}
@@ -524,19 +524,19 @@ type renamedFile struct {
 }
 
 // renamedFile reads the versions of a renamed file, except for what the other side has at its new name.
-func (m *renamesMade) renamedFile(r oneSided) (f renamedFile, err error) {
-	if f.was, err = m.entryAt(ofBase, r.From); err != nil {
+func (m *renamesMade) renamedFile(ctx context.Context, r oneSided) (f renamedFile, err error) {
+	if f.was, err = m.entryAt(ctx, ofBase, r.From); err != nil {
 		return f, err
 	}
-	if f.is, err = m.entryAt(r.side, r.To); err != nil {
+	if f.is, err = m.entryAt(ctx, r.side, r.To); err != nil {
 		return f, err
 	}
-	f.left, err = m.entryAt(r.side.Other(), r.From)
+	f.left, err = m.entryAt(ctx, r.side.Other(), r.From)
 	return f, err
 }
 
 // renamedAndGone handles a renamed file that the other side deleted or replaced by another type. It stays where it is.
-func (m *renamesMade) renamedAndGone(r oneSided, f renamedFile) error {
+func (m *renamesMade) renamedAndGone(ctx context.Context, r oneSided, f renamedFile) error {
 	if !f.left.Absent() {
 		delete(m.set(r.side.Other()), r.From)
 	}
@@ -555,7 +555,7 @@ func (m *renamesMade) renamedAndGone(r oneSided, f renamedFile) error {
 		return nil
 	}
 	similar := finder{engine: m.engine, contents: map[object.ID]*diff.Bag{}, seed: maphash.MakeSeed()}
-	score, err := similar.similarity(f.was, f.there)
+	score, err := similar.similarity(ctx, f.was, f.there)
 	if err == nil && (score >= minSimilar || f.there.Same(f.was)) {
 		m.set(ofBase)[r.To], m.from[r.To] = f.was, r.From
 	}
@@ -563,9 +563,9 @@ func (m *renamesMade) renamedAndGone(r oneSided, f renamedFile) error {
 }
 
 // askName asks whether a file that waits under its old name gets its new one, where the other side has something else.
-func (m *renamesMade) askName(r oneSided, kind ConflictKind) error {
+func (m *renamesMade) askName(ctx context.Context, r oneSided, kind ConflictKind) error {
 	stay := Placing{Name: r.From}
-	mine, err := m.place(r.From, r.To, true, r.side.Other(), r.met)
+	mine, err := m.place(ctx, r.From, r.To, true, r.side.Other(), r.met)
 	if err != nil {
 		return err
 	}
@@ -579,16 +579,16 @@ func (m *renamesMade) askName(r oneSided, kind ConflictKind) error {
 
 // waitUnderOldName handles a rename whose new name the other side has a directory at, or a file in the way of. The
 // file waits under its old name; the clash decides where it goes or, if there is none in the end, a question of names.
-func (m *renamesMade) waitUnderOldName(r oneSided) error {
-	is, err := m.entryAt(r.side, r.To)
+func (m *renamesMade) waitUnderOldName(ctx context.Context, r oneSided) error {
+	is, err := m.entryAt(ctx, r.side, r.To)
 	if err != nil {
 		return err
 	}
-	theirs, err := m.entryAt(r.side.Other(), r.From)
+	theirs, err := m.entryAt(ctx, r.side.Other(), r.From)
 	if err != nil || theirs.Absent() || !theirs.Mode.SameType(is.Mode) {
 		return err
 	}
-	if here, err := m.entryAt(r.side, r.From); err != nil || !here.Absent() {
+	if here, err := m.entryAt(ctx, r.side, r.From); err != nil || !here.Absent() {
 		return err
 	}
 	m.set(r.side)[r.From], m.set(r.side)[r.To] = is, object.Entry{}
@@ -598,7 +598,7 @@ func (m *renamesMade) waitUnderOldName(r oneSided) error {
 
 // settleWaiting moves each file that waits under its old name along with the directory of the clash in its way, or
 // asks for its name.
-func (m *renamesMade) settleWaiting(r *Result) error {
+func (m *renamesMade) settleWaiting(ctx context.Context, r *Result) error {
 	for _, w := range m.waiting {
 		var clash *Clash
 		for _, c := range r.Conflicts {
@@ -608,7 +608,7 @@ func (m *renamesMade) settleWaiting(r *Result) error {
 		}
 		if clash != nil {
 			clash.Within = append(clash.Within, Move{From: w.From, To: w.To})
-		} else if err := m.askName(w, FileDirectory); err != nil {
+		} else if err := m.askName(ctx, w, FileDirectory); err != nil {
 			return err
 		}
 	}

@@ -59,7 +59,7 @@ func TestRenamesFound(t *testing.T) {
 		o := object.NewOverlay(object.SHA1, nil)
 		base, side := treeOf(t, o, c.base+" z=1"), treeOf(t, o, c.side+" z=1")
 		relevant := map[string]bool{}
-		changes, err := o.Changes(base, side)
+		changes, err := o.Changes(t.Context(), base, side)
 		require.NoError(t, err)
 		for _, ch := range changes {
 			relevant[ch.Path] = true
@@ -83,9 +83,9 @@ func TestRenamesFound(t *testing.T) {
 func TestTrulyEmptyFilesAreNotRenamed(t *testing.T) {
 	o := object.NewOverlay(object.SHA1, nil)
 	empty := object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, nil)}
-	base, err := o.Edit(object.ID{}, map[string]object.Entry{"a": empty})
+	base, err := o.Edit(t.Context(), object.ID{}, map[string]object.Entry{"a": empty})
 	require.NoError(t, err)
-	side, err := o.Edit(object.ID{}, map[string]object.Entry{"b": empty})
+	side, err := o.Edit(t.Context(), object.ID{}, map[string]object.Entry{"b": empty})
 	require.NoError(t, err)
 	list, _, err := NewEngine(o).renamesBetween(t.Context(), base, side, map[string]bool{"a": true})
 	require.NoError(t, err)
@@ -99,13 +99,13 @@ func TestLineEndsDoNotHideARename(t *testing.T) {
 		return object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(s))}
 	}
 	unix := strings.Repeat("a line of some length, to be compared\n", 20)
-	score, err := f.similarity(entry(unix), entry(strings.ReplaceAll(unix, "\n", "\r\n")))
+	score, err := f.similarity(t.Context(), entry(unix), entry(strings.ReplaceAll(unix, "\n", "\r\n")))
 	require.NoError(t, err)
 	assert.Greater(t, score, 0.9)
-	score, err = f.similarity(entry(""), entry(unix))
+	score, err = f.similarity(t.Context(), entry(""), entry(unix))
 	require.NoError(t, err)
 	assert.Zero(t, score)
-	_, err = f.similarity(object.Entry{Mode: object.ModeFile, ID: object.SHA1.Sum(object.KindBlob,
+	_, err = f.similarity(t.Context(), object.Entry{Mode: object.ModeFile, ID: object.SHA1.Sum(object.KindBlob,
 		[]byte("nowhere"))}, entry(unix))
 	assert.ErrorIs(t, err, object.ErrMissing)
 }
@@ -213,7 +213,7 @@ func FuzzRenames(f *testing.F) {
 			for i, text := range texts {
 				set[names[i]] = object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
 			}
-			id, err := o.Edit(object.ID{}, set)
+			id, err := o.Edit(t.Context(), object.ID{}, set)
 			require.NoError(t, err)
 			return id
 		}
@@ -226,12 +226,12 @@ func FuzzRenames(f *testing.F) {
 		for _, r := range list {
 			assert.False(t, used[r.From] || used[r.To], "%v", list)
 			used[r.From], used[r.To] = true, true
-			from, err := o.Find(base, r.From)
+			from, err := o.Find(t.Context(), base, r.From)
 			require.NoError(t, err)
-			to, err := o.Find(side, r.To)
+			to, err := o.Find(t.Context(), side, r.To)
 			require.NoError(t, err)
 			assert.False(t, from.Absent() || to.Absent())
-			score, err := fd.similarity(from, to)
+			score, err := fd.similarity(t.Context(), from, to)
 			require.NoError(t, err)
 			assert.True(t, from.ID == to.ID || score >= minSimilar && score <= 1, "%v %v", r, score)
 		}
@@ -293,7 +293,7 @@ func TestEveryNameByEveryWay(t *testing.T) {
 					d.Entries[q.Path] = s.Yours
 				}
 			}
-			tree, err := r.Tree(d)
+			tree, err := r.Tree(t.Context(), d)
 			require.NoError(t, err, "%s, %s", c.name, side)
 			got := show(t, o, tree)
 			assert.Contains(t, got, "-a-09", "%s, %s: %s", c.name, side, got)
@@ -327,7 +327,7 @@ func TestNamesThatAncestorsDisagreeOn(t *testing.T) {
 		one, other := commit(c.one, base), commit(c.other, base)
 		r, err := e.TreesOver(t.Context(), []object.ID{one, other}, treeOf(t, o, c.yours), treeOf(t, o, c.theirs))
 		require.NoError(t, err, c.name)
-		tree, err := r.Tree(Decided{})
+		tree, err := r.Tree(t.Context(), Decided{})
 		require.NoError(t, err, c.name)
 		for _, word := range []string{"-a-09", "k="} {
 			if strings.Contains(c.theirs, word) {

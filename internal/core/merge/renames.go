@@ -32,7 +32,7 @@ func (e *Engine) CameFrom(ctx context.Context, from, to object.ID, at string) (s
 	f := finder{engine: e, relevant: map[string]bool{}, contents: map[object.ID]*diff.Bag{},
 		seed: maphash.MakeSeed()}
 	empty := e.Store.Format().Sum(object.KindBlob, nil)
-	if err := e.Store.EachChange(from, to, func(c object.Change) {
+	if err := e.Store.EachChange(ctx, from, to, func(c object.Change) {
 		switch {
 		case c.New.Absent() && c.Old.ID != empty:
 			f.sources = append(f.sources, &source{path: c.Path, entry: c.Old})
@@ -59,7 +59,7 @@ func (e *Engine) renamesBetween(ctx context.Context, base, side object.ID, relev
 	empty := e.Store.Format().Sum(object.KindBlob, nil)
 	var sources []source
 	var targets []target
-	if err := e.Store.EachChange(base, side, func(c object.Change) {
+	if err := e.Store.EachChange(ctx, base, side, func(c object.Change) {
 		switch {
 		case c.New.Absent() && c.Old.ID != empty:
 			sources = append(grow(sources), source{path: c.Path, entry: c.Old})
@@ -91,7 +91,7 @@ func (e *Engine) renamesBetween(ctx context.Context, base, side object.ID, relev
 		return s.used || !relevant[s.path] ||
 			!s.entry.Mode.IsRegular()
 	})
-	if err := f.sameNames(); err != nil {
+	if err := f.sameNames(ctx); err != nil {
 		return nil, 0, err
 	}
 	if err := f.similar(ctx); err != nil {
@@ -157,7 +157,7 @@ func (f *finder) exact() {
 
 // sameNames pairs files of one base name that are three quarters equal: if only one source and one target have that
 // name, or if the target is in the directory to which most unchanged files beside the source moved.
-func (f *finder) sameNames() error {
+func (f *finder) sameNames(ctx context.Context) error {
 	sources, targets := map[string][]*source{}, map[string][]*target{}
 	for _, s := range f.sources {
 		sources[path.Base(s.path)] = append(sources[path.Base(s.path)], s)
@@ -193,13 +193,13 @@ func (f *finder) sameNames() error {
 			read = append(read, s.entry.ID, pairs[i].entry.ID)
 		}
 	}
-	f.engine.Store.Prefetch(read...)
+	f.engine.Store.Prefetch(ctx, read...)
 	for i, s := range f.sources {
 		t := pairs[i]
 		if t == nil || t.used {
 			continue
 		}
-		score, err := f.similarity(s.entry, t.entry)
+		score, err := f.similarity(ctx, s.entry, t.entry)
 		if err != nil {
 			return err
 		}
@@ -259,13 +259,13 @@ func (f *finder) similar(ctx context.Context) error {
 			read = append(read, t.entry.ID)
 		}
 	}
-	f.engine.Store.Prefetch(read...)
+	f.engine.Store.Prefetch(ctx, read...)
 	var all []candidate
 	for _, t := range targets {
 		if err := ctx.Err(); err != nil {
 			return err
 		}
-		best, err := f.candidates(sources, t)
+		best, err := f.candidates(ctx, sources, t)
 		if err != nil {
 			return err
 		}
@@ -300,11 +300,11 @@ func (a candidate) compare(b candidate) int {
 }
 
 // candidates returns the best few sources of a target. More are hardly ever needed.
-func (f *finder) candidates(sources []*source, t *target) ([]candidate, error) {
+func (f *finder) candidates(ctx context.Context, sources []*source, t *target) ([]candidate, error) {
 	const few = 4
 	var of []candidate
 	for _, s := range sources {
-		score, err := f.similarity(s.entry, t.entry)
+		score, err := f.similarity(ctx, s.entry, t.entry)
 		if err != nil {
 			return nil, err
 		}
@@ -317,11 +317,11 @@ func (f *finder) candidates(sources []*source, t *target) ([]candidate, error) {
 }
 
 // content returns a file's content as a bag of lines.
-func (f *finder) content(id object.ID) (*diff.Bag, error) {
+func (f *finder) content(ctx context.Context, id object.ID) (*diff.Bag, error) {
 	if b := f.contents[id]; b != nil {
 		return b, nil
 	}
-	data, err := f.engine.Store.Blob(id)
+	data, err := f.engine.Store.Blob(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -336,15 +336,15 @@ func (f *finder) content(id object.ID) (*diff.Bag, error) {
 
 // similarity returns the part of the larger of two files that both share, from 0 to 1. Only files are compared; links
 // and submodules must be equal.
-func (f *finder) similarity(a, b object.Entry) (float64, error) {
+func (f *finder) similarity(ctx context.Context, a, b object.Entry) (float64, error) {
 	if !a.Mode.IsRegular() || !b.Mode.IsRegular() {
 		return 0, nil
 	}
-	x, err := f.content(a.ID)
+	x, err := f.content(ctx, a.ID)
 	if err != nil {
 		return 0, err
 	}
-	y, err := f.content(b.ID)
+	y, err := f.content(ctx, b.ID)
 	if err != nil {
 		return 0, err
 	}

@@ -1,6 +1,7 @@
 package merge
 
 import (
+	"context"
 	"path"
 	"slices"
 	"strings"
@@ -63,7 +64,7 @@ type Decided struct {
 }
 
 // Tree makes the joined tree. A conflicting path without an entry keeps yours.
-func (r *Result) Tree(settled Decided) (object.ID, error) {
+func (r *Result) Tree(ctx context.Context, settled Decided) (object.ID, error) {
 	// Start from the side with fewer edits. At conflicting paths, yours stays.
 	from, edits := r.Yours, r.ofYours
 	if r.touched || len(r.ofTheirs)+len(r.Conflicts) < len(edits) {
@@ -75,7 +76,7 @@ func (r *Result) Tree(settled Decided) (object.ID, error) {
 			if _, ok := c.Subject.(*Naming); ok {
 				continue // the entry there is joined, or has a conflict of its own
 			}
-			at, err := r.store.Find(r.Yours, c.Path)
+			at, err := r.store.Find(ctx, r.Yours, c.Path)
 			if err != nil {
 				return object.ID{}, err
 			}
@@ -88,9 +89,9 @@ func (r *Result) Tree(settled Decided) (object.ID, error) {
 	for p, e := range settled.Entries {
 		set[p] = e
 	}
-	id, err := r.store.Edit(from, set)
+	id, err := r.store.Edit(ctx, from, set)
 	if err == nil && len(settled.Moves) > 0 {
-		id, err = moveEntries(r.store, id, settled.Moves)
+		id, err = moveEntries(ctx, r.store, id, settled.Moves)
 	}
 	if err == nil && id.IsZero() {
 		id = r.store.EmptyTree()
@@ -119,7 +120,7 @@ func (r *Result) Decide(path string, e object.Entry) {
 }
 
 // Files lists what joined by itself file by file, opening the subtrees in Joined.
-func (r *Result) Files() ([]Joined, error) {
+func (r *Result) Files(ctx context.Context) ([]Joined, error) {
 	var out []Joined
 	for _, j := range r.Joined {
 		if !j.Base.IsTree() && !j.Result.IsTree() {
@@ -134,7 +135,7 @@ func (r *Result) Files() ([]Joined, error) {
 		if j.Result.IsTree() {
 			new = j.Result.ID
 		}
-		changes, err := r.store.Changes(old, new)
+		changes, err := r.store.Changes(ctx, old, new)
 		if err != nil {
 			return nil, err
 		}
@@ -164,14 +165,14 @@ func (r *Result) Files() ([]Joined, error) {
 }
 
 // nameBeside finds names under which both of two things at one path can be kept.
-func (r *Result) nameBeside() error {
+func (r *Result) nameBeside(ctx context.Context) error {
 	var finder *object.Finder
 	free := func(p string) (bool, error) {
 		if finder == nil {
 			finder = object.NewFinder(r.store)
 		}
 		for _, tree := range []object.ID{r.Yours, r.Theirs} {
-			if at, err := finder.Find(tree, p); err != nil || !at.Absent() {
+			if at, err := finder.Find(ctx, tree, p); err != nil || !at.Absent() {
 				return false, err
 			}
 		}

@@ -34,7 +34,7 @@ type Hunk struct {
 type Text struct {
 	Base, Yours, Theirs []string
 	Hunks               []Hunk
-	NewEnds             Origin // the side that changed all line ends, if one did: all three texts then have the new ones
+	NewEnds             Origin // the side that changed all line ends: all texts then have the new ones
 }
 
 // Merge3 joins three texts, given as lines. Edits of the two sides that overlap or touch contest their place unless

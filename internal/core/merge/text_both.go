@@ -75,7 +75,7 @@ func (t Text) parts(both func(out *[]string, yours, theirs []string)) string {
 	for _, r := range t.Hunks {
 		y, th := t.Yours[r.Yours.Lo:r.Yours.Hi], t.Theirs[r.Theirs.Lo:r.Theirs.Hi]
 		switch {
-		case r.Origin == FromBase, r.Origin == FromBoth && r.Base.Empty(): // the second case: within an addition of both sides
+		case r.Origin == FromBase, r.Origin == FromBoth && r.Base.Empty(): // the second: inside an addition of both
 			add(false, y, th)
 		case r.Origin != Contested:
 			add(false, t.Lines(r), nil)

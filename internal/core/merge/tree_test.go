@@ -38,18 +38,18 @@ func treeOf(t *testing.T, o *object.Overlay, list string) object.ID {
 		e.ID = o.Put(object.KindBlob, []byte(strings.ReplaceAll(text, "%", "\x00")))
 		set[path] = e
 	}
-	id, err := o.Edit(object.ID{}, set)
+	id, err := o.Edit(t.Context(), object.ID{}, set)
 	require.NoError(t, err)
 	return id
 }
 
 // show writes a tree as treeOf reads it.
 func show(t *testing.T, o *object.Overlay, id object.ID) string {
-	changes, err := o.Changes(object.ID{}, id)
+	changes, err := o.Changes(t.Context(), object.ID{}, id)
 	require.NoError(t, err)
 	var out []string
 	for _, c := range changes {
-		data, err := o.Blob(c.New.ID)
+		data, err := o.Blob(t.Context(), c.New.ID)
 		require.NoError(t, err)
 		text := strings.ReplaceAll(strings.ReplaceAll(strings.TrimSuffix(string(data), "\n"), "\n", "/"), "\x00", "%")
 		sign := map[object.Mode]string{object.ModeFile: "=", object.ModeExec: ":run=", object.ModeLink: "@",
@@ -175,17 +175,17 @@ func TestTrees(t *testing.T) {
 						_, _, d.Entries[k.Path] = k.Subject.Sides()
 					}
 				}
-				id, err := r.Tree(d)
+				id, err := r.Tree(t.Context(), d)
 				require.NoError(t, err)
 				for p, want := range d.Entries {
-					at, err := o.Find(id, p)
+					at, err := o.Find(t.Context(), id, p)
 					require.NoError(t, err)
 					assert.True(t, at.Same(want), p)
 				}
 				return
 			}
 			require.Empty(t, r.Conflicts)
-			id, err := r.Tree(Decided{})
+			id, err := r.Tree(t.Context(), Decided{})
 			require.NoError(t, err)
 			assert.Equal(t, sorted(c.want), show(t, o, id))
 			checkFiles(t, o, r, ids[0], id)
@@ -202,14 +202,14 @@ func sorted(s string) string {
 // checkFiles holds that the account of what joined by itself names exactly the
 // paths that changed.
 func checkFiles(t *testing.T, o *object.Overlay, r *Result, base, result object.ID) {
-	files, err := r.Files()
+	files, err := r.Files(t.Context())
 	require.NoError(t, err)
 	named := map[string]bool{}
 	for _, f := range files {
 		assert.False(t, f.Result.IsTree() || f.Base.IsTree(), f.Path)
 		named[f.Path], named[f.From] = true, true
 	}
-	changes, err := o.Changes(base, result)
+	changes, err := o.Changes(t.Context(), base, result)
 	require.NoError(t, err)
 	for to := range r.from {
 		named[to] = true // both sides did the same to it
@@ -252,7 +252,8 @@ func TestRemarks(t *testing.T) {
 	assert.Empty(t, join(e, "a=1", "a=1 Quay=1 quay=2", "a=1 x=1").Remarks, "they stood together before")
 	assert.Empty(t, join(e, "quay=1/2/3", "Quay=1/2/3", "quay=1/2/X").Remarks, "renamed")
 
-	r = join(e, "m/0006_a.sql=1", "m/0006_a.sql=1 m/0007_mine.sql=1 m/0008_x.sql=1", "m/0006_a.sql=1 m/0007_theirs.sql=2")
+	r = join(e, "m/0006_a.sql=1", "m/0006_a.sql=1 m/0007_mine.sql=1 m/0008_x.sql=1",
+		"m/0006_a.sql=1 m/0007_theirs.sql=2")
 	require.Len(t, r.Remarks, 1)
 	assert.Equal(t, "m/0007_theirs.sql took the number 0007, as m/0007_mine.sql did; one of them wants the next",
 		words(r)[0])
@@ -266,7 +267,7 @@ func TestRemarks(t *testing.T) {
 	after := map[string]string{"1": "234", "2": "3"}
 	of := map[object.ID]string{}
 	for _, n := range []string{"1", "2", "3", "4"} {
-		entry, err := o.Find(treeOf(t, o, "s#"+n), "s")
+		entry, err := o.Find(t.Context(), treeOf(t, o, "s#"+n), "s")
 		require.NoError(t, err)
 		of[entry.ID] = n
 	}
@@ -282,7 +283,7 @@ func TestRemarks(t *testing.T) {
 			continue
 		}
 		require.Empty(t, r.Conflicts, c)
-		tree, err := r.Tree(Decided{})
+		tree, err := r.Tree(t.Context(), Decided{})
 		require.NoError(t, err)
 		assert.Equal(t, treeOf(t, o, "s#"+c[3]), tree)
 		assert.Len(t, r.Remarks, 1)
@@ -305,7 +306,7 @@ func TestDeepAndEmptyTrees(t *testing.T) {
 	base, yours, theirs := treeOf(t, o, deep+"=1/2/3"), treeOf(t, o, deep+"=X/2/3"), treeOf(t, o, deep+"=1/2/Y")
 	r, err := NewEngine(o).Trees(t.Context(), base, yours, theirs)
 	require.NoError(t, err)
-	tree, err := r.Tree(Decided{})
+	tree, err := r.Tree(t.Context(), Decided{})
 	require.NoError(t, err)
 	assert.Equal(t, treeOf(t, o, deep+"=X/2/Y"), tree)
 
@@ -317,7 +318,7 @@ func TestDeepAndEmptyTrees(t *testing.T) {
 		{odd, odd, empty, empty}, {odd, odd, theirs, theirs}} {
 		r, err := NewEngine(o).Trees(t.Context(), c[0], c[1], c[2])
 		require.NoError(t, err)
-		tree, err := r.Tree(Decided{})
+		tree, err := r.Tree(t.Context(), Decided{})
 		require.NoError(t, err)
 		assert.Equal(t, c[3], tree)
 	}
@@ -347,8 +348,8 @@ type counted struct {
 	reads map[object.Kind]int
 }
 
-func (c counted) Read(id object.ID) (object.Kind, []byte, error) {
-	kind, data, err := c.Reader.Read(id)
+func (c counted) Read(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
+	kind, data, err := c.Reader.Read(ctx, id)
 	c.reads[kind]++
 	return kind, data, err
 }
@@ -372,7 +373,7 @@ func TestOnlyWhatDiffersIsRead(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, r.Clean())
 		assert.Equal(t, map[object.Kind]int{object.KindTree: 3 + 3, object.KindBlob: 3}, reads, name)
-		id, err := r.Tree(Decided{})
+		id, err := r.Tree(t.Context(), Decided{})
 		require.NoError(t, err)
 		assert.Contains(t, show(t, store, id), "both/f=0/2/3/4/9", name)
 		assert.Contains(t, show(t, store, id), "mine/f=9", name)
@@ -430,9 +431,9 @@ func TestOntoIsTrees(t *testing.T) {
 		require.NoError(t, err)
 		require.Equal(t, want.Conflicts, got.Conflicts, n)
 		require.Equal(t, want.Remarks, got.Remarks, n)
-		a, err := want.Tree(Decided{})
+		a, err := want.Tree(t.Context(), Decided{})
 		require.NoError(t, err)
-		b, err := got.Tree(Decided{})
+		b, err := got.Tree(t.Context(), Decided{})
 		require.NoError(t, err)
 		require.Equal(t, a, b, n)
 		if got.touched {

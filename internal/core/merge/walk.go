@@ -80,7 +80,7 @@ func (m *merger) dir(ctx context.Context, path string, b, y, t object.Entry) err
 	if n := len(m.spare); n > 0 {
 		places, m.spare = m.spare[n-1][:0], m.spare[:n-1]
 	}
-	places, err := m.places(places, b.Subtree(), y.Subtree(), t.Subtree())
+	places, err := m.places(ctx, places, b.Subtree(), y.Subtree(), t.Subtree())
 	if err != nil {
 		return err
 	}
@@ -88,7 +88,7 @@ func (m *merger) dir(ctx context.Context, path string, b, y, t object.Entry) err
 		path += "/"
 	}
 	stop := make(chan struct{})
-	read, done := m.readAhead(places, stop)
+	read, done := m.readAhead(ctx, places, stop)
 	defer func() {
 		close(stop)
 		<-done
@@ -106,24 +106,24 @@ func (m *merger) dir(ctx context.Context, path string, b, y, t object.Entry) err
 }
 
 // places appends the names at which three directories differ.
-func (m *merger) places(list []spot, b, y, t object.ID) ([]spot, error) {
+func (m *merger) places(ctx context.Context, list []spot, b, y, t object.ID) ([]spot, error) {
 	store := m.engine.Store
 	if !m.touched {
-		err := store.WalkDifferences(func(name string, at []object.Entry) error {
+		err := store.WalkDifferences(ctx, func(name string, at []object.Entry) error {
 			list = append(list, spot{name, at[0], at[1], at[2]})
 			return nil
 		}, b, y, t)
 		return list, err
 	}
 	var names []string
-	if err := store.WalkDifferences(func(name string, at []object.Entry) error {
+	if err := store.WalkDifferences(ctx, func(name string, at []object.Entry) error {
 		list = append(list, spot{name: name, b: at[0], y: at[1]})
 		names = append(names, name)
 		return nil
 	}, b, y); err != nil {
 		return list, err
 	}
-	return list, store.Pick(t, names, func(i int, e object.Entry) { list[i].t = e })
+	return list, store.Pick(ctx, t, names, func(i int, e object.Entry) { list[i].t = e })
 }
 
 // readAtOnce is the number of places whose objects are read together.
@@ -131,7 +131,7 @@ const readAtOnce = 32
 
 // readAhead prefetches the objects of places while earlier ones are joined. It sends on read before each readAtOnce of
 // them until stop is closed, and closes done at the end.
-func (m *merger) readAhead(places []spot, stop <-chan struct{}) (read, done chan struct{}) {
+func (m *merger) readAhead(ctx context.Context, places []spot, stop <-chan struct{}) (read, done chan struct{}) {
 	read, done = make(chan struct{}), make(chan struct{})
 	next := func(places []spot) {
 		var ids []object.ID
@@ -146,7 +146,7 @@ func (m *merger) readAhead(places []spot, stop <-chan struct{}) (read, done chan
 				}
 			}
 		}
-		m.engine.Store.Prefetch(ids...)
+		m.engine.Store.Prefetch(ctx, ids...)
 	}
 	go func() {
 		defer close(done)
@@ -186,7 +186,7 @@ func (m *merger) treeAgainstFile(ctx context.Context, path string, b, y, t objec
 		for _, e := range m.out.ofYours[ofYours:] {
 			set[e.Path[len(path)+1:]] = e.Entry
 		}
-		id, err := m.engine.Store.Edit(y.Subtree(), set)
+		id, err := m.engine.Store.Edit(ctx, y.Subtree(), set)
 		if err != nil {
 			return err
 		}

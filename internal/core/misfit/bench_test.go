@@ -35,7 +35,7 @@ func BenchmarkFind(b *testing.B) {
 			}
 			put(fmt.Sprintf("b/g%d.py", n), other)
 		}
-		id, err := o.Edit(o.EmptyTree(), set)
+		id, err := o.Edit(b.Context(), o.EmptyTree(), set)
 		require.NoError(b, err)
 		return id
 	}

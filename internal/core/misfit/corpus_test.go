@@ -63,7 +63,7 @@ func (c *corpusCase) trees(t *testing.T, o *object.Overlay) Trees {
 				}
 			}
 		}
-		id, err := o.Edit(o.EmptyTree(), set)
+		id, err := o.Edit(t.Context(), o.EmptyTree(), set)
 		require.NoError(t, err)
 		return id
 	}
@@ -71,7 +71,7 @@ func (c *corpusCase) trees(t *testing.T, o *object.Overlay) Trees {
 	r, err := merge.NewEngine(o).Trees(t.Context(), out.Base, out.Yours, out.Theirs)
 	require.NoError(t, err)
 	require.True(t, r.Clean(), "%s: the texts do not join: %v", c.name, r.Conflicts)
-	out.Joined, err = r.Tree(merge.Decided{})
+	out.Joined, err = r.Tree(t.Context(), merge.Decided{})
 	require.NoError(t, err)
 	return out
 }
@@ -124,7 +124,8 @@ func TestCorpus(t *testing.T) {
 				}
 			}
 		}
-		t.Logf("%s: %d cases, %d of them fit; of %d misfits %d found; of %d told %d are none", set.name, cases, fits, there,
+		t.Logf("%s: %d cases, %d of them fit; of %d misfits %d found; of %d told %d are none", set.name, cases, fits,
+			there,
 			found, told, false_)
 		assert.GreaterOrEqual(t, float64(found), set.found*float64(there), set.name)
 		assert.GreaterOrEqual(t, float64(told-false_), set.quiet*float64(told), set.name)
@@ -143,7 +144,7 @@ func TestMends(t *testing.T) {
 				trees := c.trees(t, o)
 				list, err := Find(t.Context(), o, trees)
 				require.NoError(t, err)
-				mends, err := Mends(o, trees, list)
+				mends, err := Mends(t.Context(), o, trees, list)
 				require.NoError(t, err)
 				of += len(list)
 				var got []string
@@ -163,14 +164,14 @@ func TestMends(t *testing.T) {
 				}
 				set := map[string]object.Entry{}
 				for p, some := range byPath {
-					e, err := o.Find(trees.Joined, p)
+					e, err := o.Find(t.Context(), trees.Joined, p)
 					require.NoError(t, err)
-					data, err := o.Blob(e.ID)
+					data, err := o.Blob(t.Context(), e.ID)
 					require.NoError(t, err)
 					e.ID = o.Put(object.KindBlob, []byte(Apply(string(data), some)))
 					set[p] = e
 				}
-				trees.Joined, err = o.Edit(trees.Joined, set)
+				trees.Joined, err = o.Edit(t.Context(), trees.Joined, set)
 				require.NoError(t, err)
 				left, err := Find(t.Context(), o, trees)
 				require.NoError(t, err)

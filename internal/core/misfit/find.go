@@ -34,7 +34,7 @@ func Read(ctx context.Context, store *object.Overlay, base, yours, theirs object
 	var changes [2][]object.Change
 	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
 		var err error
-		if changes[i], err = f.changes(side); err != nil || len(changes[i]) == 0 {
+		if changes[i], err = f.changes(ctx, side); err != nil || len(changes[i]) == 0 {
 			return &Sides{}, err
 		}
 	}
@@ -90,7 +90,7 @@ func isKnown(p string) bool { return languageOf(p) != nil || lang.Of(p).Is(lang.
 
 // read reads the changes of a side.
 func (f *finder) read(ctx context.Context, side merge.Side) error {
-	changes, err := f.changes(side)
+	changes, err := f.changes(ctx, side)
 	if err != nil {
 		return err
 	}
@@ -113,14 +113,14 @@ func (f *finder) take(ctx context.Context, side merge.Side, changes []object.Cha
 					ids = append(ids, next.Old.ID, next.New.ID)
 				}
 			}
-			f.store.Prefetch(ids...)
+			f.store.Prefetch(ctx, ids...)
 		}
 		one := &file{path: c.Path, old: c.Old, new: c.New}
 		if known {
-			if one.was, err = f.text(c.Old); err != nil {
+			if one.was, err = f.text(ctx, c.Old); err != nil {
 				return err
 			}
-			if one.is, err = f.text(c.New); err != nil {
+			if one.is, err = f.text(ctx, c.New); err != nil {
 				return err
 			}
 		}
@@ -142,8 +142,8 @@ func (f *finder) take(ctx context.Context, side merge.Side, changes []object.Cha
 }
 
 // changes lists the relevant changes of a side.
-func (f *finder) changes(side merge.Side) ([]object.Change, error) {
-	list, err := f.store.Changes(f.trees.Base, f.tree(side))
+func (f *finder) changes(ctx context.Context, side merge.Side) ([]object.Change, error) {
+	list, err := f.store.Changes(ctx, f.trees.Base, f.tree(side))
 	list = slices.DeleteFunc(list, func(c object.Change) bool { return !isKnown(c.Path) && !c.New.Absent() })
 	return list[:min(len(list), mostFiles)], err
 }

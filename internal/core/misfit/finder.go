@@ -2,6 +2,7 @@ package misfit
 
 import (
 	"cmp"
+	"context"
 	"path"
 	"slices"
 
@@ -40,32 +41,32 @@ func (f *finder) tree(s merge.Side) object.ID {
 }
 
 // at returns the joined entry of a path.
-func (f *finder) at(p string) (object.Entry, error) {
+func (f *finder) at(ctx context.Context, p string) (object.Entry, error) {
 	if f.joined == nil {
 		f.joined = object.NewFinder(f.store)
 	}
-	return f.joined.Find(f.trees.Joined, p)
+	return f.joined.Find(ctx, f.trees.Joined, p)
 }
 
 // stands reports whether the joined file still contains a side's line. A line that was decided otherwise is no misfit.
-func (f *finder) stands(p, line string) (bool, error) {
-	e, err := f.at(p)
+func (f *finder) stands(ctx context.Context, p, line string) (bool, error) {
+	e, err := f.at(ctx, p)
 	if err != nil {
 		return false, err
 	}
-	text, err := f.text(e)
+	text, err := f.text(ctx, e)
 	return err == nil && slices.Contains(diff.Lines(text), line), err
 }
 
 // text returns the text of a file, or "" if it is missing or too large.
-func (f *finder) text(e object.Entry) (string, error) {
+func (f *finder) text(ctx context.Context, e object.Entry) (string, error) {
 	if !e.Mode.IsRegular() {
 		return "", nil
 	}
 	if s, ok := f.texts[e.ID]; ok {
 		return s, nil
 	}
-	data, err := f.store.Blob(e.ID)
+	data, err := f.store.Blob(ctx, e.ID)
 	if err != nil {
 		return "", err
 	}
@@ -86,9 +87,10 @@ func (f *finder) using(side merge.Side, name string) []*file {
 }
 
 // walk visits the files of a tree with the wanted names until visit stops it.
-func (f *finder) walk(tree object.ID, dir string, want func(p string) bool, visit func(p string, e object.Entry) (
-	more bool, err error)) (bool, error) {
-	entries, err := f.store.Tree(tree)
+func (f *finder) walk(ctx context.Context, tree object.ID, dir string, want func(p string) bool,
+	visit func(p string, e object.Entry) (
+		more bool, err error)) (bool, error) {
+	entries, err := f.store.Tree(ctx, tree)
 	if err != nil {
 		return false, err
 	}
@@ -97,7 +99,7 @@ func (f *finder) walk(tree object.ID, dir string, want func(p string) bool, visi
 		more := true
 		switch {
 		case e.IsTree():
-			more, err = f.walk(e.ID, p, want, visit)
+			more, err = f.walk(ctx, e.ID, p, want, visit)
 		case e.Mode.IsRegular() && want(p):
 			more, err = visit(p, e)
 		}

@@ -1,6 +1,7 @@
 package misfit
 
 import (
+	"context"
 	"fmt"
 	"go/ast"
 	"go/parser"
@@ -188,13 +189,13 @@ func (n *names) add(name string) {
 	n.in[name] = true
 }
 
-func (b *blame) goChanges(side merge.Side) (*goChanges, error) {
+func (b *blame) goChanges(ctx context.Context, side merge.Side) (*goChanges, error) {
 	out := &goChanges{}
 	tree := b.gosource(b.tree(side))
 	for p, pair := range b.declared(side) {
 		one := b.of(side, p)
 		if one.new.Absent() {
-			left, err := tree.read(path.Dir(p), false, 1)
+			left, err := tree.read(ctx, path.Dir(p), false, 1)
 			if err != nil {
 				return nil, err
 			}
@@ -247,7 +248,7 @@ func (c *goChanges) take(d goDecl, had bool) {
 // suspects lists, sorted, the directories whose packages are checked: those with a file that both sides changed, and
 // those with a changed declaration that needs a check. If a type can do less, or an interface requires more, that can
 // be any changed directory. It reads only changed files.
-func (b *blame) suspects() ([]string, error) {
+func (b *blame) suspects(ctx context.Context) ([]string, error) {
 	dirs := map[string]bool{}
 	anywhere := false
 	for _, c := range b.changes {
@@ -262,7 +263,7 @@ func (b *blame) suspects() ([]string, error) {
 			suspect := anywhere || b.of(side.Other(), one.path) != nil
 			if !suspect {
 				var err error
-				if suspect, err = b.wantsIn(one); err != nil {
+				if suspect, err = b.wantsIn(ctx, one); err != nil {
 					return nil, err
 				}
 			}
@@ -275,18 +276,18 @@ func (b *blame) suspects() ([]string, error) {
 }
 
 // wantsIn reports whether a declaration of a changed file must be checked in the joined version.
-func (b *blame) wantsIn(one *file) (bool, error) {
-	e, err := b.at(one.path)
+func (b *blame) wantsIn(ctx context.Context, one *file) (bool, error) {
+	e, err := b.at(ctx, one.path)
 	if err != nil {
 		return false, err
 	}
-	f, err := b.joined.file(one.path, e)
+	f, err := b.joined.file(ctx, one.path, e)
 	if err != nil || f == nil {
 		return false, err
 	}
 	p := newPackage(path.Dir(one.path), true, []*gofile{f})
 	for i := range f.decls {
-		if want, err := b.wants(b.joined, p, goref{0, i}); want || err != nil {
+		if want, err := b.wants(ctx, b.joined, p, goref{0, i}); want || err != nil {
 			return want, err
 		}
 	}
@@ -297,7 +298,7 @@ func (b *blame) wantsIn(one *file) (bool, error) {
 const farthest = 2
 
 // wants reports whether a declaration must be checked because of the changes.
-func (b *blame) wants(g *gosource, p *gopackage, r goref) (bool, error) {
+func (b *blame) wants(ctx context.Context, g *gosource, p *gopackage, r goref) (bool, error) {
 	f := p.files[r.file]
 	d := f.decls[r.decl]
 	by := f.touched[r.decl]
@@ -319,10 +320,10 @@ func (b *blame) wants(g *gosource, p *gopackage, r goref) (bool, error) {
 		}) {
 			return true, nil
 		}
-		near, err := g.near(p, r.file, u, &other.less, farthest)
+		near, err := g.near(ctx, p, r.file, u, &other.less, farthest)
 		if err == nil && !near && len(mine.more.in) > 0 { // an interface with more methods may meet a type without them
-			if near, err = g.near(p, r.file, u, &other.asks, farthest); err == nil && near {
-				near, err = g.near(p, r.file, u, &mine.more, farthest)
+			if near, err = g.near(ctx, p, r.file, u, &other.asks, farthest); err == nil && near {
+				near, err = g.near(ctx, p, r.file, u, &mine.more, farthest)
 			}
 		}
 		if near || err != nil {
@@ -333,7 +334,7 @@ func (b *blame) wants(g *gosource, p *gopackage, r goref) (bool, error) {
 }
 
 // near reports whether code in a file names one of some types, directly or through at most so many declarations.
-func (g *gosource) near(p *gopackage, file int, u *uses, types *names, steps int) (bool, error) {
+func (g *gosource) near(ctx context.Context, p *gopackage, file int, u *uses, types *names, steps int) (bool, error) {
 	if len(types.in) == 0 {
 		return false, nil
 	}
@@ -343,7 +344,7 @@ func (g *gosource) near(p *gopackage, file int, u *uses, types *names, steps int
 	if steps == 0 {
 		return false, nil
 	}
-	refs, err := g.refs(p, file, u, steps == farthest)
+	refs, err := g.refs(ctx, p, file, u, steps == farthest)
 	if err != nil {
 		return false, err
 	}
@@ -352,7 +353,7 @@ func (g *gosource) near(p *gopackage, file int, u *uses, types *names, steps int
 		near, known := g.looked[r]
 		if !known {
 			head := r.of.files[r.file].usesOf(r.decl, header)
-			if near, err = g.near(r.of, r.file, head, types, steps-1); err != nil {
+			if near, err = g.near(ctx, r.of, r.file, head, types, steps-1); err != nil {
 				return false, err
 			}
 			g.looked[r] = near

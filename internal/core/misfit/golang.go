@@ -28,11 +28,11 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 	}
 	b := &blame{finder: f, joined: f.gosource(f.trees.Joined)}
 	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
-		if b.changes[i], err = b.goChanges(side); err != nil {
+		if b.changes[i], err = b.goChanges(ctx, side); err != nil {
 			return nil, err
 		}
 	}
-	dirs, err := b.suspects()
+	dirs, err := b.suspects(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -45,7 +45,7 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 		again = append(again, c.inside.dir)
 		c.wrongIn(texts)
 	}
-	same := func(_ *gosource, p *gopackage, r goref) (bool, error) {
+	same := func(_ context.Context, _ *gosource, p *gopackage, r goref) (bool, error) {
 		return texts[p.files[r.file].decls[r.decl].Text], nil
 	}
 	known := map[goError]bool{}
@@ -67,7 +67,7 @@ func (f *finder) golang(ctx context.Context) (out []Misfit, err error) {
 			if at.line = 0; known[at] {
 				continue
 			}
-			if m, ok := b.behind(e, c.lines(e.path)); ok {
+			if m, ok := b.behind(ctx, e, c.lines(e.path)); ok {
 				out = append(out, m)
 			}
 		}
@@ -81,7 +81,7 @@ func (b *blame) check(ctx context.Context, g *gosource, dirs []string, wanted wa
 	wrong []*checked, err error) {
 	var list []*checked
 	for _, dir := range dirs {
-		c, err := g.checked(dir, wanted)
+		c, err := g.checked(ctx, dir, wanted)
 		if err = errors.Join(err, ctx.Err()); err != nil {
 			return nil, err
 		}
@@ -120,14 +120,14 @@ type blame struct {
 }
 
 // behind returns the misfit behind an error. ok is false if it cannot be attributed to edits of both sides.
-func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
+func (b *blame) behind(ctx context.Context, e goError, lines []string) (m Misfit, ok bool) {
 	kind, name := e.code.about(e.msg)
 	used, ok := b.writer(e.path, strings.TrimSuffix(lines[e.line-1], "\r"))
 	switch {
 	case e.code == unusedImport || e.code == unusedVar:
 		return b.unused(e, name)
 	case e.code == brokenImport && ok:
-		return b.packageGone(e, name, used)
+		return b.packageGone(ctx, e, name, used)
 	}
 	if kind == Duplicate && !ok {
 		return b.twice(e, name, lines)
@@ -157,9 +157,9 @@ func (b *blame) behind(e goError, lines []string) (m Misfit, ok bool) {
 }
 
 // packageGone returns the misfit of importing a package whose directory the other side moved or deleted.
-func (b *blame) packageGone(e goError, imported string, used Place) (m Misfit, ok bool) {
+func (b *blame) packageGone(ctx context.Context, e goError, imported string, used Place) (m Misfit, ok bool) {
 	side := used.Side.Other()
-	dir, ok := b.joined.folder(imported, path.Dir(e.path))
+	dir, ok := b.joined.folder(ctx, imported, path.Dir(e.path))
 	if !ok {
 		return m, false
 	}
@@ -170,7 +170,7 @@ func (b *blame) packageGone(e goError, imported string, used Place) (m Misfit, o
 		m = Misfit{Kind: Removed, Name: imported, Changed: Place{Side: side, Path: one.path, Line: 1, Gone: true},
 			Used:    used,
 			Certain: true}
-		to, err := b.wentTo(side, one)
+		to, err := b.wentTo(ctx, side, one)
 		if err == nil && to != "" {
 			m.Kind, m.Now = Moved, strings.TrimSuffix(imported, dir)+path.Dir(to)
 		}

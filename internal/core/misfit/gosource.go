@@ -1,6 +1,7 @@
 package misfit
 
 import (
+	"context"
 	"go/build/constraint"
 	"go/parser"
 	"go/token"
@@ -106,12 +107,12 @@ func (f *finder) gosource(tree object.ID) *gosource {
 var moduleLine = rx.New(`(?m)^module\s+"?([^\s"]+)`)
 
 // module returns the module of a directory, and the directory in which it begins.
-func (g *gosource) module(dir string) (name, root string) {
+func (g *gosource) module(ctx context.Context, dir string) (name, root string) {
 	for root = dir; ; root = path.Dir(root) {
 		name, known := g.modules[root]
 		if !known {
-			if e, err := g.at.Find(g.tree, path.Join(root, "go.mod")); err == nil {
-				if text, err := g.f.text(e); err == nil {
+			if e, err := g.at.Find(ctx, g.tree, path.Join(root, "go.mod")); err == nil {
+				if text, err := g.f.text(ctx, e); err == nil {
 					if m := moduleLine.FindStringSubmatch(text); m != nil {
 						name = m[1]
 					}
@@ -126,8 +127,8 @@ func (g *gosource) module(dir string) (name, root string) {
 }
 
 // folder returns the directory of an imported package of this tree.
-func (g *gosource) folder(imported, from string) (dir string, ok bool) {
-	name, root := g.module(from)
+func (g *gosource) folder(ctx context.Context, imported, from string) (dir string, ok bool) {
+	name, root := g.module(ctx, from)
 	if rest, in := strings.CutPrefix(imported, name); name != "" && in && (rest == "" || rest[0] == '/') {
 		return path.Join(root, rest), true
 	}
@@ -136,9 +137,9 @@ func (g *gosource) folder(imported, from string) (dir string, ok bool) {
 
 // called returns the name under which a directory's files use an imported package: its own or, outside this tree, the
 // last part of its path.
-func (g *gosource) called(imported, from string) string {
-	if dir, ok := g.folder(imported, from); ok {
-		if files, err := g.read(dir, false, 1); err == nil && len(files) > 0 {
+func (g *gosource) called(ctx context.Context, imported, from string) string {
+	if dir, ok := g.folder(ctx, imported, from); ok {
+		if files, err := g.read(ctx, dir, false, 1); err == nil && len(files) > 0 {
 			return files[0].pkg
 		}
 	}
@@ -173,11 +174,11 @@ func isBuilt(name, text string) bool {
 const all = math.MaxInt
 
 // importable returns the package of a directory as others import it. It has no files if the directory does not exist.
-func (g *gosource) importable(dir string) (*gopackage, error) {
+func (g *gosource) importable(ctx context.Context, dir string) (*gopackage, error) {
 	if p := g.pkgs[dir]; p != nil {
 		return p, nil
 	}
-	files, err := g.read(dir, false, all)
+	files, err := g.read(ctx, dir, false, all)
 	if err != nil {
 		return nil, err
 	}
@@ -212,16 +213,16 @@ func (p *gopackage) name() string {
 }
 
 // read reads the Go files of a directory, either the tests or the others, up to most of them.
-func (g *gosource) read(dir string, tests bool, most int) (out []*gofile, err error) {
+func (g *gosource) read(ctx context.Context, dir string, tests bool, most int) (out []*gofile, err error) {
 	tree := g.tree
 	if dir != "." {
-		e, err := g.at.Find(g.tree, dir)
+		e, err := g.at.Find(ctx, g.tree, dir)
 		if err != nil || !e.IsTree() {
 			return nil, err
 		}
 		tree = e.ID
 	}
-	entries, err := g.f.store.Tree(tree)
+	entries, err := g.f.store.Tree(ctx, tree)
 	if err != nil {
 		return nil, err
 	}
@@ -229,7 +230,7 @@ func (g *gosource) read(dir string, tests bool, most int) (out []*gofile, err er
 		if !strings.HasSuffix(e.Name, ".go") || strings.HasSuffix(e.Name, "_test.go") != tests {
 			continue
 		}
-		f, err := g.file(path.Join(dir, e.Name), e)
+		f, err := g.file(ctx, path.Join(dir, e.Name), e)
 		if err != nil {
 			return nil, err
 		}
@@ -244,11 +245,11 @@ func (g *gosource) read(dir string, tests bool, most int) (out []*gofile, err er
 }
 
 // file returns a file of the tree, or nil if it is not built or its imports do not parse.
-func (g *gosource) file(p string, e object.Entry) (*gofile, error) {
+func (g *gosource) file(ctx context.Context, p string, e object.Entry) (*gofile, error) {
 	name := goVersion{p, e.ID}
 	f, known := g.f.goes.files[name]
 	if !known {
-		text, err := g.f.text(e)
+		text, err := g.f.text(ctx, e)
 		if err != nil {
 			return nil, err
 		}
@@ -352,15 +353,15 @@ func (f *sliced) outline() string {
 }
 
 // wanted selects the declarations of a package that are checked.
-type wanted func(g *gosource, p *gopackage, r goref) (bool, error)
+type wanted func(ctx context.Context, g *gosource, p *gopackage, r goref) (bool, error)
 
 // checked prepares the check of a directory's package: it keeps the wanted declarations and everything they depend on.
-func (g *gosource) checked(dir string, wanted wanted) (*checked, error) {
-	files, err := g.read(dir, false, all)
+func (g *gosource) checked(ctx context.Context, dir string, wanted wanted) (*checked, error) {
+	files, err := g.read(ctx, dir, false, all)
 	if err != nil {
 		return nil, err
 	}
-	tests, err := g.read(dir, true, all)
+	tests, err := g.read(ctx, dir, true, all)
 	if err != nil {
 		return nil, err
 	}
@@ -377,12 +378,12 @@ func (g *gosource) checked(dir string, wanted wanted) (*checked, error) {
 	for _, p := range []*gopackage{c.inside, c.beside} {
 		for i, f := range p.files {
 			for j := range f.decls {
-				want, err := wanted(g, p, goref{i, j})
+				want, err := wanted(ctx, g, p, goref{i, j})
 				if err != nil {
 					return nil, err
 				}
 				if want {
-					g.keep(p, goref{i, j}, whole)
+					g.keep(ctx, p, goref{i, j}, whole)
 				}
 			}
 		}
@@ -391,13 +392,13 @@ func (g *gosource) checked(dir string, wanted wanted) (*checked, error) {
 }
 
 // keep keeps a declaration of a package.
-func (g *gosource) keep(p *gopackage, r goref, much kept) {
+func (g *gosource) keep(ctx context.Context, p *gopackage, r goref, much kept) {
 	f := p.files[r.file]
 	if f.kept[r.decl] >= much || f.decls[r.decl].Token == "import" {
 		return
 	}
 	f.kept[r.decl] = much
-	g.todo = append(g.todo, func() error { return g.spread(p, r.file, f.usesOf(r.decl, much)) })
+	g.todo = append(g.todo, func() error { return g.spread(ctx, p, r.file, f.usesOf(r.decl, much)) })
 }
 
 // follow keeps everything that the kept declarations depend on.
@@ -414,43 +415,43 @@ func (g *gosource) follow() error {
 }
 
 // reach keeps the declarations of a name in a package.
-func (g *gosource) reach(p *gopackage, name string) {
+func (g *gosource) reach(ctx context.Context, p *gopackage, name string) {
 	if !p.reached[name] {
 		p.reached[name] = true
 		for _, r := range p.declared[name] {
-			g.keep(p, r, header)
+			g.keep(ctx, p, r, header)
 		}
 	}
 }
 
 // spread keeps what a file of a package uses.
-func (g *gosource) spread(p *gopackage, file int, u *uses) error {
-	imports, err := g.importsOf(p, file)
+func (g *gosource) spread(ctx context.Context, p *gopackage, file int, u *uses) error {
+	imports, err := g.importsOf(ctx, p, file)
 	if err != nil {
 		return err
 	}
 	for _, name := range u.names {
-		g.reach(p, name)
+		g.reach(ctx, p, name)
 		dir, in := imports[name]
 		if !in {
 			continue
 		}
-		q, err := g.importedBy(p, dir)
+		q, err := g.importedBy(ctx, p, dir)
 		if err != nil {
 			return err
 		}
 		for _, selected := range u.of[name] {
-			g.reach(q, selected)
+			g.reach(ctx, q, selected)
 		}
 	}
 	for _, i := range p.files[file].imports {
-		if dir, in := g.folder(i.path, p.dir); in && i.name == "." {
-			q, err := g.importedBy(p, dir)
+		if dir, in := g.folder(ctx, i.path, p.dir); in && i.name == "." {
+			q, err := g.importedBy(ctx, p, dir)
 			if err != nil {
 				return err
 			}
 			for _, name := range u.names {
-				g.reach(q, name)
+				g.reach(ctx, q, name)
 			}
 		}
 	}
@@ -458,11 +459,11 @@ func (g *gosource) spread(p *gopackage, file int, u *uses) error {
 }
 
 // importedBy returns the package of a directory and records the importer.
-func (g *gosource) importedBy(p *gopackage, dir string) (*gopackage, error) {
+func (g *gosource) importedBy(ctx context.Context, p *gopackage, dir string) (*gopackage, error) {
 	if p.inside != nil && dir == p.dir {
 		return p.inside, nil
 	}
-	q, err := g.importable(dir)
+	q, err := g.importable(ctx, dir)
 	if err == nil && !slices.Contains(p.imported, q) {
 		p.imported = append(p.imported, q)
 	}
@@ -470,19 +471,19 @@ func (g *gosource) importedBy(p *gopackage, dir string) (*gopackage, error) {
 }
 
 // importsOf maps the names under which a file imports packages of this tree to their directories.
-func (g *gosource) importsOf(p *gopackage, file int) (map[string]string, error) {
+func (g *gosource) importsOf(ctx context.Context, p *gopackage, file int) (map[string]string, error) {
 	if known := p.byName[file]; known != nil {
 		return known, nil
 	}
 	out := map[string]string{}
 	for _, i := range p.files[file].imports {
-		dir, in := g.folder(i.path, p.dir)
+		dir, in := g.folder(ctx, i.path, p.dir)
 		if !in {
 			continue
 		}
 		name := i.name
 		if name == "" {
-			name = g.called(i.path, p.dir)
+			name = g.called(ctx, i.path, p.dir)
 		}
 		out[name] = dir
 	}
@@ -500,13 +501,14 @@ type farRef struct {
 
 // refs lists the declarations that code in a file may use, judged by names: of its package, of imported packages of
 // this tree, and methods of both. With everyImport it includes methods of all imported packages.
-func (g *gosource) refs(p *gopackage, file int, u *uses, everyImport bool) (out []farRef, err error) {
+func (g *gosource) refs(ctx context.Context, p *gopackage, file int, u *uses, everyImport bool) (out []farRef,
+	err error) {
 	take := func(of *gopackage, list []goref) {
 		for _, r := range list {
 			out = append(out, farRef{of: of, goref: r})
 		}
 	}
-	imports, err := g.importsOf(p, file)
+	imports, err := g.importsOf(ctx, p, file)
 	if err != nil {
 		return nil, err
 	}
@@ -520,7 +522,7 @@ func (g *gosource) refs(p *gopackage, file int, u *uses, everyImport bool) (out 
 		if !everyImport && u.of[imported] == nil {
 			continue
 		}
-		q, err := g.importable(dir)
+		q, err := g.importable(ctx, dir)
 		if err != nil {
 			return nil, err
 		}

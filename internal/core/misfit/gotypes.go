@@ -88,59 +88,63 @@ type checked struct {
 // errNoPackage reports that an imported directory of this module does not exist.
 var errNoPackage = errors.New("no such package in this tree")
 
-// importer imports packages for another. A package outside the tree is an error to the type checker, which then
-// ignores its uses.
-type importer struct {
-	*gosource
-	of   *gopackage
-	self *types.Package // the package, with its tests, as external tests import it
-}
+// importer implements types.Importer.
+type importer func(name string) (*types.Package, error)
 
-// Import implements types.Importer.
-func (i importer) Import(name string) (*types.Package, error) {
-	dir, ok := i.folder(name, i.of.dir)
-	if !ok {
-		return nil, errors.New("not in this tree")
+// Import returns a package.
+func (i importer) Import(name string) (*types.Package, error) { return i(name) }
+
+// importer imports packages for the package of. A package outside the tree is an error to the type checker, which then
+// ignores its uses. self is the package, with its tests, as external tests import it.
+func (g *gosource) importer(ctx context.Context, of *gopackage, self *types.Package) importer {
+	return func(name string) (*types.Package, error) {
+		dir, ok := g.folder(ctx, name, of.dir)
+		if !ok {
+			return nil, errors.New("not in this tree")
+		}
+		if self != nil && dir == of.dir {
+			return self, nil
+		}
+		p, err := g.importable(ctx, dir)
+		if err != nil {
+			return nil, err
+		}
+		if len(p.files) == 0 {
+			return nil, errNoPackage
+		}
+		if p.typing {
+			return nil, errors.New("it imports itself")
+		}
+		key := g.key(ctx, p)
+		typed := g.f.goes.pkgs[key]
+		if typed == nil {
+			p.typing = true
+			typed = g.typed(ctx, name, p, g.emit(p), nil, func(types.Error) {})
+			p.typing = false
+			if ctx.Err() != nil { // the package may lack what was not read any more
+				return nil, ctx.Err()
+			}
+			g.f.goes.pkgs[key] = typed
+		}
+		if typed == nil {
+			return nil, errors.New("it cannot be type-checked")
+		}
+		return typed, nil
 	}
-	if i.self != nil && dir == i.of.dir {
-		return i.self, nil
-	}
-	p, err := i.importable(dir)
-	if err != nil {
-		return nil, err
-	}
-	if len(p.files) == 0 {
-		return nil, errNoPackage
-	}
-	if p.typing {
-		return nil, errors.New("it imports itself")
-	}
-	key := i.key(p)
-	typed := i.f.goes.pkgs[key]
-	if typed == nil {
-		p.typing = true
-		typed = i.typed(name, p, i.emit(p), nil, func(types.Error) {})
-		p.typing = false
-		i.f.goes.pkgs[key] = typed
-	}
-	if typed == nil {
-		return nil, errors.New("it cannot be type-checked")
-	}
-	return typed, nil
 }
 
 // key identifies the kept part of a package and of everything it imports. Packages of one key are equal.
-func (g *gosource) key(p *gopackage) string {
+func (g *gosource) key(ctx context.Context, p *gopackage) string {
 	if p.key == "" {
 		p.key = p.dir // a package that imports itself gets one key
 		sum := sha256.New()
-		module, _ := g.module(p.dir)
+		module, _ := g.module(ctx, p.dir)
 		fmt.Fprintln(sum, p.dir, module)
 		for _, f := range p.files {
 			fmt.Fprintln(sum, f.at, f.kept)
 		}
 		for _, q := range p.imported {
-			fmt.Fprintln(sum, g.key(q))
+			fmt.Fprintln(sum, g.key(ctx, q))
 		}
 		p.key = string(sum.Sum(nil))
 	}
@@ -166,14 +170,14 @@ func (g *gosource) emit(p *gopackage) (out []*ast.File) {
 }
 
 // typed type-checks the parsed files of a package.
-func (g *gosource) typed(name string, p *gopackage, files []*ast.File, self *types.Package, say func(types.Error)) (
-	out *types.Package) {
+func (g *gosource) typed(ctx context.Context, name string, p *gopackage, files []*ast.File, self *types.Package,
+	say func(types.Error)) (out *types.Package) {
 	defer func() {
 		if recover() != nil { // the type checker panicked
 			out = nil
 		}
 	}()
-	config := types.Config{Importer: importer{g, p, self}, IgnoreFuncBodies: !p.bodies, FakeImportC: true,
+	config := types.Config{Importer: g.importer(ctx, p, self), IgnoreFuncBodies: !p.bodies, FakeImportC: true,
 		Error: func(err error) {
 			var e types.Error
 			if errors.As(err, &e) {
@@ -193,9 +197,9 @@ func (g *gosource) typed(name string, p *gopackage, files []*ast.File, self *typ
 func (c *checked) check(ctx context.Context) {
 	g := c.g
 	dir := c.inside.dir
-	name, root := g.module(dir)
+	name, root := g.module(ctx, dir)
 	name = path.Join(name, strings.TrimPrefix(strings.TrimPrefix(dir, root), "/"))
-	c.unusedImports()
+	c.unusedImports(ctx)
 	if ctx.Err() != nil {
 		return
 	}
@@ -203,10 +207,10 @@ func (c *checked) check(ctx context.Context) {
 	c.parsed = slices.Concat(inside, beside)
 	var p *types.Package
 	if len(inside) > 0 {
-		p = g.typed(name, c.inside, inside, nil, c.say)
+		p = g.typed(ctx, name, c.inside, inside, nil, c.say)
 	}
 	if len(beside) > 0 {
-		g.typed(name+"_test", c.beside, beside, p, c.say)
+		g.typed(ctx, name+"_test", c.beside, beside, p, c.say)
 	}
 }
 
@@ -255,7 +259,7 @@ func (c *checked) beginsAt(pos token.Pos) int {
 
 // unusedImports finds unused imports in files in which both sides removed a use. In other files one side has the same
 // imports and uses. Outside this tree a package's name is assumed to be the last part of its path.
-func (c *checked) unusedImports() {
+func (c *checked) unusedImports(ctx context.Context) {
 	for _, f := range slices.Concat(c.inside.files, c.beside.files) {
 		y, t := c.g.f.of(merge.Yours, f.path), c.g.f.of(merge.Theirs, f.path)
 		if y == nil || t == nil {
@@ -265,7 +269,7 @@ func (c *checked) unusedImports() {
 		for _, i := range f.imports {
 			name := i.name
 			if name == "" {
-				name = c.g.called(i.path, c.inside.dir)
+				name = c.g.called(ctx, i.path, c.inside.dir)
 			}
 			if name == "_" || name == "." || i.path == "C" || !y.tookOut(name+".") ||
 				!t.tookOut(name+".") {

@@ -66,7 +66,7 @@ func (f *finder) keys(ctx context.Context) (out []Misfit, err error) {
 				if len(f.using(side.Other(), s.key)) == 0 || f.stillSet(side, s.key) || ctx.Err() != nil {
 					continue
 				}
-				found, err := f.readBy(side.Other(), one, s)
+				found, err := f.readBy(ctx, side.Other(), one, s)
 				if err != nil {
 					return nil, err
 				}
@@ -85,7 +85,7 @@ func (f *finder) stillSet(side merge.Side, key string) bool {
 }
 
 // readBy finds the new lines of a side that read a key that the other side no longer sets.
-func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, err error) {
+func (f *finder) readBy(ctx context.Context, side merge.Side, from *file, s setting) (out []Misfit, err error) {
 	q := regexp.QuoteMeta(s.key)
 	reads := regexp.MustCompile(`["'\x60:]` + q + `["'\x60]|\$\{?` + q + `\b|\{\{\s*[\w.]*\b` + q +
 		`\s*\}\}|(?:config|settings|` +
@@ -101,7 +101,7 @@ func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, e
 			if lines := f.reads.code(one, true); i >= len(lines) || !reads.MatchString(lines[i]) {
 				continue // the key is in a comment
 			}
-			if stands, err := f.stands(one.path, one.to[i]); err != nil || !stands {
+			if stands, err := f.stands(ctx, one.path, one.to[i]); err != nil || !stands {
 				if err != nil {
 					return nil, err
 				}
@@ -121,7 +121,7 @@ func (f *finder) readBy(side merge.Side, from *file, s setting) (out []Misfit, e
 			return nil, nil
 		}
 	}
-	elsewhere, err := f.keyElsewhere(s.key)
+	elsewhere, err := f.keyElsewhere(ctx, s.key)
 	if err != nil || elsewhere {
 		return nil, err
 	}
@@ -152,10 +152,10 @@ func (f *file) keyNow(s setting, at Place) (string, Place) {
 }
 
 // keyElsewhere reports whether another settings file of the joined tree sets a key.
-func (f *finder) keyElsewhere(key string) (yes bool, err error) {
+func (f *finder) keyElsewhere(ctx context.Context, key string) (yes bool, err error) {
 	read, files := 0, 0
-	_, err = f.walk(f.trees.Joined, "", isSettings, func(_ string, e object.Entry) (bool, error) {
-		text, err := f.text(e)
+	_, err = f.walk(ctx, f.trees.Joined, "", isSettings, func(_ string, e object.Entry) (bool, error) {
+		text, err := f.text(ctx, e)
 		if err != nil {
 			return false, err
 		}

@@ -24,15 +24,15 @@ type Mend struct {
 // Mends returns the edits to the joined files for those misfits whose solution is certain: the new name where the old
 // one is used, the new place of a file, an import that is unused or needed again, and the argument that the author of
 // a changed signature passed everywhere else.
-func Mends(store *object.Overlay, t Trees, list []Misfit) (out []Mend, err error) {
+func Mends(ctx context.Context, store *object.Overlay, t Trees, list []Misfit) (out []Mend, err error) {
 	f := &finder{store: store, trees: t, texts: map[object.ID]string{}, goes: newGoshared(), reads: newReading()}
 	for i := range list {
 		m := &list[i]
-		e, err := f.at(m.Used.Path)
+		e, err := f.at(ctx, m.Used.Path)
 		if err != nil {
 			return nil, err
 		}
-		text, err := f.text(e)
+		text, err := f.text(ctx, e)
 		if err != nil {
 			return nil, err
 		}

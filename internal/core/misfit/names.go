@@ -37,14 +37,14 @@ func (f *finder) names(ctx context.Context) (out []Misfit, err error) {
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
-			found, err := f.usedBy(side.Other(), l)
+			found, err := f.usedBy(ctx, side.Other(), l)
 			if err != nil {
 				return nil, err
 			}
 			out = append(out, found...)
 		}
 	}
-	twice, err := f.duplicates()
+	twice, err := f.duplicates(ctx)
 	return append(out, twice...), err
 }
 
@@ -190,7 +190,7 @@ func (f *finder) renamedWith(side merge.Side, gone *file, d def) (name string, a
 }
 
 // usedBy finds the new lines of a side that use a name that the other removed.
-func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
+func (f *finder) usedBy(ctx context.Context, side merge.Side, l loss) (out []Misfit, err error) {
 	var found []Misfit
 	for _, one := range f.using(side, l.def.name) {
 		if one.lang == nil || one.lang.family != l.lang.family {
@@ -204,7 +204,7 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 			if !slices.Contains(in, i) || l.kind != Moved && !l.refersTo(one, lines[i]) || l.fits(one, i) {
 				continue
 			}
-			if stands, err := f.stands(one.path, one.to[i]); err != nil || !stands {
+			if stands, err := f.stands(ctx, one.path, one.to[i]); err != nil || !stands {
 				if err != nil {
 					return nil, err
 				}
@@ -228,7 +228,7 @@ func (f *finder) usedBy(side merge.Side, l loss) (out []Misfit, err error) {
 			}
 		}
 	}
-	if elsewhere, err := f.defined(l); err != nil || elsewhere {
+	if elsewhere, err := f.defined(ctx, l); err != nil || elsewhere {
 		return nil, err
 	}
 	return found, nil
@@ -269,14 +269,14 @@ func definesIn(one *file, name string) bool {
 
 // defined reports whether a name is defined elsewhere in the joined tree. It returns true if there is too much to
 // search.
-func (f *finder) defined(l loss) (yes bool, err error) {
+func (f *finder) defined(ctx context.Context, l loss) (yes bool, err error) {
 	read, files := 0, 0
 	quick := regexp.MustCompile(`\b` + regexp.QuoteMeta(l.def.name) + `\b`)
-	_, err = f.walk(f.trees.Joined, "", func(p string) bool {
+	_, err = f.walk(ctx, f.trees.Joined, "", func(p string) bool {
 		lang := languageOf(p)
 		return lang != nil && lang.family == l.lang.family
 	}, func(p string, e object.Entry) (bool, error) {
-		text, err := f.text(e)
+		text, err := f.text(ctx, e)
 		if err != nil {
 			return false, err
 		}
@@ -299,7 +299,7 @@ func (f *finder) defined(l loss) (yes bool, err error) {
 }
 
 // duplicates finds what both sides defined in one file at different places.
-func (f *finder) duplicates() (out []Misfit, err error) {
+func (f *finder) duplicates(ctx context.Context) (out []Misfit, err error) {
 	for _, y := range f.sides[0] {
 		t, l := f.of(merge.Theirs, y.path), y.lang
 		if t == nil || l == nil || l.family == "shell" {
@@ -322,11 +322,11 @@ func (f *finder) duplicates() (out []Misfit, err error) {
 			if !both || l.overloads && params(y.to, ours) != params(t.to, theirs) || len(ours.name) < 2 {
 				continue
 			}
-			e, err := f.at(y.path)
+			e, err := f.at(ctx, y.path)
 			if err != nil {
 				return nil, err
 			}
-			text, err := f.text(e)
+			text, err := f.text(ctx, e)
 			if err != nil {
 				return nil, err
 			}

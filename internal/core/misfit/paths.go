@@ -24,7 +24,7 @@ func (f *finder) paths(ctx context.Context) (out []Misfit, err error) {
 			if ctx.Err() != nil {
 				return nil, ctx.Err()
 			}
-			found, err := f.namedBy(side.Other(), gone)
+			found, err := f.namedBy(ctx, side.Other(), gone)
 			if err != nil {
 				return nil, err
 			}
@@ -35,12 +35,12 @@ func (f *finder) paths(ctx context.Context) (out []Misfit, err error) {
 }
 
 // wentTo finds the file that a side made of a deleted one: with the same content or most of it.
-func (f *finder) wentTo(side merge.Side, gone *file) (string, error) {
-	changes, err := f.store.Changes(f.trees.Base, f.tree(side))
+func (f *finder) wentTo(ctx context.Context, side merge.Side, gone *file) (string, error) {
+	changes, err := f.store.Changes(ctx, f.trees.Base, f.tree(side))
 	if err != nil {
 		return "", err
 	}
-	was, err := f.text(gone.old)
+	was, err := f.text(ctx, gone.old)
 	if err != nil {
 		return "", err
 	}
@@ -56,7 +56,7 @@ func (f *finder) wentTo(side merge.Side, gone *file) (string, error) {
 		if path.Ext(c.Path) != path.Ext(gone.path) {
 			continue
 		}
-		is, err := f.text(c.New)
+		is, err := f.text(ctx, c.New)
 		if err != nil {
 			return "", err
 		}
@@ -69,7 +69,7 @@ func (f *finder) wentTo(side merge.Side, gone *file) (string, error) {
 }
 
 // namedBy finds the new lines of a side that name a file that the other removed.
-func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) {
+func (f *finder) namedBy(ctx context.Context, side merge.Side, gone *file) (out []Misfit, err error) {
 	stem := strings.TrimSuffix(path.Base(gone.path), path.Ext(gone.path))
 	for _, one := range f.using(side, stem) {
 		if !lang.Of(one.path).Is(lang.Paths) || path.Ext(one.path) == ".go" { // the type checker handles Go's imports
@@ -82,7 +82,7 @@ func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) 
 			if lines := f.reads.code(one, true); i >= len(lines) || !namesFile(one.path, lines[i], gone.path) {
 				continue
 			}
-			if stands, err := f.stands(one.path, one.to[i]); err != nil || !stands {
+			if stands, err := f.stands(ctx, one.path, one.to[i]); err != nil || !stands {
 				if err != nil {
 					return nil, err
 				}
@@ -95,10 +95,10 @@ func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) 
 	if len(out) == 0 {
 		return nil, nil
 	}
-	if there, err := f.isThere(gone.path); err != nil || there {
+	if there, err := f.isThere(ctx, gone.path); err != nil || there {
 		return nil, err
 	}
-	now, err := f.wentTo(side.Other(), gone)
+	now, err := f.wentTo(ctx, side.Other(), gone)
 	if now != "" {
 		for i := range out {
 			out[i].Kind, out[i].Now = Moved, now
@@ -109,14 +109,14 @@ func (f *finder) namedBy(side merge.Side, gone *file) (out []Misfit, err error) 
 
 // isThere reports whether a path exists in the joined tree anyway: as it is, or as a directory that is imported
 // by the file's name.
-func (f *finder) isThere(p string) (yes bool, err error) {
+func (f *finder) isThere(ctx context.Context, p string) (yes bool, err error) {
 	ext := path.Ext(p)
 	for _, inner := range []string{"__init__" + ext, "index" + ext, "mod" + ext, ""} {
 		name := p
 		if inner != "" {
 			name = path.Join(strings.TrimSuffix(p, ext), inner)
 		}
-		e, err := f.at(name)
+		e, err := f.at(ctx, name)
 		if err != nil || !e.Absent() {
 			return !e.Absent(), err
 		}

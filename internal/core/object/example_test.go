@@ -1,6 +1,7 @@
 package object_test
 
 import (
+	"context"
 	"fmt"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -12,14 +13,16 @@ func ExampleOverlay_Edit() {
 	file := func(text string) object.Entry {
 		return object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
 	}
-	tree, _ := o.Edit(object.ID{}, map[string]object.Entry{"fares/fares.go": file("1\n"), "routes.json": file("{}\n")})
-	tree, _ = o.Edit(tree, map[string]object.Entry{"fares/fares.go": {}, "fares/bands.csv": file("near,60\n")})
-	_ = o.Walk(func(name string, at []object.Entry) error {
+	tree, _ := o.Edit(context.Background(), object.ID{}, map[string]object.Entry{"fares/fares.go": file("1\n"),
+		"routes.json": file("{}\n")})
+	tree, _ = o.Edit(context.Background(), tree, map[string]object.Entry{"fares/fares.go": {},
+		"fares/bands.csv": file("near,60\n")})
+	_ = o.Walk(context.Background(), func(name string, at []object.Entry) error {
 		fmt.Println(name, at[0].Mode.Describe())
 		return nil
 	}, tree)
-	at, _ := o.Find(tree, "fares/bands.csv")
-	text, _ := o.Blob(at.ID)
+	at, _ := o.Find(context.Background(), tree, "fares/bands.csv")
+	text, _ := o.Blob(context.Background(), at.ID)
 	fmt.Print(string(text))
 	// Output:
 	// fares a directory

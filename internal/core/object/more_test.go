@@ -1,6 +1,7 @@
 package object
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"maps"
@@ -19,15 +20,15 @@ type shelf struct {
 	many, one int
 }
 
-func (s *shelf) Read(id ID) (Kind, []byte, error) {
+func (s *shelf) Read(ctx context.Context, id ID) (Kind, []byte, error) {
 	s.one++
-	return s.Overlay.Read(id)
+	return s.Overlay.Read(ctx, id)
 }
 
-func (s *shelf) ReadMany(ids []ID, each func(id ID, kind Kind, data []byte)) {
+func (s *shelf) ReadMany(ctx context.Context, ids []ID, each func(id ID, kind Kind, data []byte)) {
 	s.many += len(ids)
 	for _, id := range ids {
-		if kind, data, err := s.Overlay.Read(id); err == nil {
+		if kind, data, err := s.Overlay.Read(ctx, id); err == nil {
 			each(id, kind, data)
 		}
 	}
@@ -42,21 +43,21 @@ func TestReadingAhead(t *testing.T) {
 	ids = append(ids, ids[0], ID{}, SHA1.Sum(KindBlob, []byte("nowhere")))
 	o := NewOverlay(SHA1, under)
 	assert.Equal(t, SHA1, o.Format())
-	o.Prefetch(slices.Clone(ids)...)
+	o.Prefetch(t.Context(), slices.Clone(ids)...)
 	assert.Equal(t, 6, under.many, "each once, and no zero id")
-	o.Prefetch(slices.Clone(ids[:5])...)
+	o.Prefetch(t.Context(), slices.Clone(ids[:5])...)
 	assert.Equal(t, 6, under.many, "what is known is not asked for")
 	for n := range 5 {
-		data, err := o.Blob(ids[n])
+		data, err := o.Blob(t.Context(), ids[n])
 		require.NoError(t, err)
 		assert.Equal(t, fmt.Sprint(n), string(data))
 	}
 	assert.Zero(t, under.one)
-	_, err := o.Blob(ids[7])
+	_, err := o.Blob(t.Context(), ids[7])
 	assert.ErrorIs(t, err, ErrMissing)
 	large := under.Put(KindBlob, make([]byte, cacheOne+1))
 	for range 2 {
-		_, err = o.Blob(large)
+		_, err = o.Blob(t.Context(), large)
 		require.NoError(t, err)
 	}
 	assert.Equal(t, 3, under.one, "what is large is not kept")
@@ -70,14 +71,14 @@ func TestWalking(t *testing.T) {
 		for _, p := range paths {
 			set[p] = Entry{Mode: ModeFile, ID: o.Put(KindBlob, []byte(p))}
 		}
-		id, err := o.Edit(ID{}, set)
+		id, err := o.Edit(t.Context(), ID{}, set)
 		require.NoError(t, err)
 		return id
 	}
 	a := tree("a", "a.b", "same", "x/y")
 	b := tree("a/in", "a.b", "b", "same")
-	seen := func(walk func(func(string, []Entry) error, ...ID) error, trees ...ID) (out []string) {
-		require.NoError(t, walk(func(name string, at []Entry) error {
+	seen := func(walk func(context.Context, func(string, []Entry) error, ...ID) error, trees ...ID) (out []string) {
+		require.NoError(t, walk(t.Context(), func(name string, at []Entry) error {
 			kinds := ""
 			for _, e := range at {
 				kinds += map[bool]string{true: "d", false: "f"}[e.IsTree()]
@@ -95,19 +96,19 @@ func TestWalking(t *testing.T) {
 	assert.Equal(t, []string{"a f-", "a.b f-", "same f-", "x d-"}, seen(o.Walk, a, ID{}))
 	assert.Empty(t, seen(o.WalkDifferences, a, a))
 	enough := errors.New("enough")
-	assert.ErrorIs(t, o.Walk(func(string, []Entry) error { return enough }, a), enough)
+	assert.ErrorIs(t, o.Walk(t.Context(), func(string, []Entry) error { return enough }, a), enough)
 	missing := SHA1.Sum(KindTree, []byte("nowhere"))
-	assert.ErrorIs(t, o.Walk(func(string, []Entry) error { return nil }, a, missing), ErrMissing)
+	assert.ErrorIs(t, o.Walk(t.Context(), func(string, []Entry) error { return nil }, a, missing), ErrMissing)
 	broken := o.Put(KindTree, []byte("100644 x"))
-	assert.Error(t, o.Walk(func(string, []Entry) error { return nil }, broken))
+	assert.Error(t, o.Walk(t.Context(), func(string, []Entry) error { return nil }, broken))
 
 	f := NewFinder(o)
-	for _, find := range []func(ID, string) (Entry, error){o.Find, f.Find} {
-		at, err := find(b, "a/in")
+	for _, find := range []func(context.Context, ID, string) (Entry, error){o.Find, f.Find} {
+		at, err := find(t.Context(), b, "a/in")
 		require.NoError(t, err)
 		assert.True(t, at.Mode.IsRegular())
 		for _, p := range []string{"a/none", "a.b/in", "none/in", "none"} {
-			at, err = find(b, p)
+			at, err = find(t.Context(), b, p)
 			require.NoError(t, err, p)
 			assert.True(t, at.Absent(), p)
 		}
@@ -166,37 +167,38 @@ func TestManyAtOnce(t *testing.T) {
 				}
 			}
 		}
-		together, err := under.Edit(tree, set)
+		together, err := under.Edit(t.Context(), tree, set)
 		require.NoError(t, err)
 		for _, p := range slices.Sorted(maps.Keys(set)) {
-			tree, err = under.Edit(tree, map[string]Entry{p: set[p]})
+			tree, err = under.Edit(t.Context(), tree, map[string]Entry{p: set[p]})
 			require.NoError(t, err)
 		}
 		require.Equal(t, tree, together)
-		found, err := NewOverlay(SHA1, under).FindAll(tree, slices.Sorted(maps.Keys(paths)))
+		found, err := NewOverlay(SHA1, under).FindAll(t.Context(), tree, slices.Sorted(maps.Keys(paths)))
 		require.NoError(t, err)
 		for p := range paths {
-			want, err := under.Find(tree, p)
+			want, err := under.Find(t.Context(), tree, p)
 			require.NoError(t, err)
 			got, ok := found[p]
 			assert.Equal(t, want, got, p)
 			assert.Equal(t, !want.Absent(), ok, p)
 		}
 	}
-	_, err := under.FindAll(SHA1.Sum(KindTree, []byte("nowhere")), []string{"a"})
+	_, err := under.FindAll(t.Context(), SHA1.Sum(KindTree, []byte("nowhere")), []string{"a"})
 	assert.ErrorIs(t, err, ErrMissing)
 }
 
 // TestWhatIsAskedForStays: of much more than is kept, what is asked for again and again is read once, and what was not
 // asked for long is let go; of small ones little is kept, and of larger ones as many as are read ahead.
 func TestWhatIsAskedForStays(t *testing.T) {
-	for size, most := range map[int]int{cacheOne - 8: 2 * cacheMost, 100 << 10: 2 * cacheMost, 2 << 10: 2*cacheHalf + cacheOne} {
+	for size, most := range map[int]int{cacheOne - 8: 2 * cacheMost, 100 << 10: 2 * cacheMost,
+		2 << 10: 2*cacheHalf + cacheOne} {
 		under := &shelf{Overlay: NewOverlay(SHA1, nil)}
 		put := func(n int) ID { return under.Put(KindBlob, append(make([]byte, size), fmt.Sprint(n)...)) }
 		o := NewOverlay(SHA1, under)
 		ask := func(ids ...ID) {
 			for _, id := range ids {
-				_, err := o.Blob(id)
+				_, err := o.Blob(t.Context(), id)
 				require.NoError(t, err)
 			}
 		}
@@ -218,7 +220,7 @@ func TestWhatIsAskedForStays(t *testing.T) {
 		for n := range readAtOnce {
 			ahead = append(ahead, put(-1-n))
 		}
-		o.Prefetch(slices.Clone(ahead)...)
+		o.Prefetch(t.Context(), slices.Clone(ahead)...)
 		if ask(ahead...); size < cacheOne/4 {
 			assert.Equal(t, 3+others, under.one, size)
 		}

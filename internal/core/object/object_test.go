@@ -2,6 +2,7 @@ package object
 
 import (
 	"bytes"
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"strings"
@@ -56,7 +57,7 @@ func TestPackIsReadByGit(t *testing.T) {
 		}
 		set["a.b"] = Entry{Mode: ModeExec, ID: o.Put(KindBlob, []byte("#!"))}
 		set["a/x"] = Entry{Mode: ModeLink, ID: o.Put(KindBlob, []byte("../a.b"))}
-		tree, err := o.Edit(ID{}, set)
+		tree, err := o.Edit(t.Context(), ID{}, set)
 		require.NoError(t, err)
 		who := Signature{"Ada Sund", "ada@skerry.example", 1767000000, "+0100"}
 		first := o.PutCommit(&Commit{Tree: tree, AuthorLine: who.String(), Committer: who, Message: "one\n"})
@@ -65,7 +66,7 @@ func TestPackIsReadByGit(t *testing.T) {
 		o.Put(KindBlob, []byte("nobody leads here"))
 
 		var pack bytes.Buffer
-		n, err := o.WritePack(&pack, tip)
+		n, err := o.WritePack(t.Context(), &pack, tip)
 		require.NoError(t, err)
 		out, err := git.TryInput(pack.Bytes(), "index-pack", "--stdin", "--strict")
 		require.NoError(t, err, out)
@@ -75,7 +76,7 @@ func TestPackIsReadByGit(t *testing.T) {
 			"nothing more, nothing less")
 		assert.Equal(t, "100755", strings.Fields(git.Git("ls-tree", "main", "a.b"))[0])
 
-		c, err := o.Commit(tip)
+		c, err := o.Commit(t.Context(), tip)
 		require.NoError(t, err)
 		assert.Equal(t, "latin1", c.Encoding())
 		assert.Equal(t, "two\nlines", c.Extra[1].Value)
@@ -83,7 +84,7 @@ func TestPackIsReadByGit(t *testing.T) {
 		assert.Equal(t, tip, f.Sum(KindCommit, c.Encode()), "read and written, a commit is the same")
 
 		pack.Reset()
-		n, err = NewOverlay(f, o).WritePack(&pack, tip)
+		n, err = NewOverlay(f, o).WritePack(t.Context(), &pack, tip)
 		require.NoError(t, err)
 		assert.Zero(t, n+pack.Len(), "what lies below is not packed")
 	}
@@ -103,9 +104,9 @@ func TestBrokenObjects(t *testing.T) {
 	}
 	o := NewOverlay(SHA1, nil)
 	blob := o.Put(KindBlob, []byte("x"))
-	_, err := o.Tree(blob)
+	_, err := o.Tree(t.Context(), blob)
 	assert.ErrorContains(t, err, "is a blob where a tree is expected")
-	_, err = o.Blob(SHA1.Sum(KindBlob, []byte("y")))
+	_, err = o.Blob(t.Context(), SHA1.Sum(KindBlob, []byte("y")))
 	assert.ErrorIs(t, err, ErrMissing)
 }
 
@@ -148,7 +149,7 @@ func TestSignature(t *testing.T) {
 func TestEdit(t *testing.T) {
 	o := NewOverlay(SHA1, nil)
 	x := Entry{Mode: ModeFile, ID: o.Put(KindBlob, []byte("x"))}
-	tree, err := o.Edit(ID{}, map[string]Entry{"a/b/c": x, "a/d": x, "e": x})
+	tree, err := o.Edit(t.Context(), ID{}, map[string]Entry{"a/b/c": x, "a/d": x, "e": x})
 	require.NoError(t, err)
 	for _, c := range []struct {
 		name string
@@ -165,9 +166,9 @@ func TestEdit(t *testing.T) {
 		{"all removed", map[string]Entry{"a": {}, "e": {}}, nil},
 		{"removing what is not there", map[string]Entry{"q": {}, "q/r/s": {}}, []string{"a/b/c", "a/d", "e"}},
 	} {
-		id, err := o.Edit(tree, c.set)
+		id, err := o.Edit(t.Context(), tree, c.set)
 		require.NoError(t, err, c.name)
-		changes, err := o.Changes(ID{}, id)
+		changes, err := o.Changes(t.Context(), ID{}, id)
 		require.NoError(t, err, c.name)
 		var got []string
 		for _, ch := range changes {
@@ -192,14 +193,14 @@ func FuzzParseTree(f *testing.F) {
 // large is a reader of contents that are too large to be kept, which counts how often it is asked.
 type large struct{ asked map[ID]int }
 
-func (l large) Read(id ID) (Kind, []byte, error) {
+func (l large) Read(ctx context.Context, id ID) (Kind, []byte, error) {
 	l.asked[id]++
 	return KindBlob, make([]byte, cacheOne+1), nil
 }
 
-func (l large) ReadMany(ids []ID, each func(id ID, kind Kind, data []byte)) {
+func (l large) ReadMany(ctx context.Context, ids []ID, each func(id ID, kind Kind, data []byte)) {
 	for _, id := range ids {
-		kind, data, _ := l.Read(id) // it never fails
+		kind, data, _ := l.Read(ctx, id) // it never fails
 		each(id, kind, data)
 	}
 }
@@ -209,17 +210,17 @@ func TestWhatIsReadAheadIsReadOnce(t *testing.T) {
 	under := large{map[ID]int{}}
 	o := NewOverlay(SHA1, under)
 	a, b := SHA1.Sum(KindBlob, []byte("a")), SHA1.Sum(KindBlob, []byte("b"))
-	o.Prefetch(a, b)
-	o.Prefetch(a, b)
+	o.Prefetch(t.Context(), a, b)
+	o.Prefetch(t.Context(), a, b)
 	for range 2 {
-		_, err := o.Text(a)
+		_, err := o.Text(t.Context(), a)
 		require.NoError(t, err)
 	}
 	assert.Equal(t, map[ID]int{a: 2, b: 1}, under.asked, "the second time it is read again")
 	assert.Equal(t, cacheOne+1, o.large)
 	o.Release()
 	assert.Zero(t, o.large)
-	_, err := o.Blob(b)
+	_, err := o.Blob(t.Context(), b)
 	require.NoError(t, err)
 	assert.Equal(t, 2, under.asked[b])
 }
@@ -237,17 +238,17 @@ func TestModesOfOldTrees(t *testing.T) {
 		return b
 	}
 	old := o.Put(KindTree, raw("100664", "100775", "120000", "100600"))
-	entries, err := o.Tree(old)
+	entries, err := o.Tree(t.Context(), old)
 	require.NoError(t, err)
 	var modes []Mode
 	for _, e := range entries {
 		modes = append(modes, e.Mode)
 	}
 	assert.Equal(t, []Mode{ModeFile, ModeExec, ModeLink, ModeFile}, modes)
-	changes, err := o.Changes(old, o.Put(KindTree, raw("100644", "100755", "120000", "100644")))
+	changes, err := o.Changes(t.Context(), old, o.Put(KindTree, raw("100644", "100755", "120000", "100644")))
 	require.NoError(t, err)
 	assert.Empty(t, changes, "only the way of writing differs")
-	edited, err := o.Edit(old, map[string]Entry{"e": {Mode: ModeFile, ID: id}})
+	edited, err := o.Edit(t.Context(), old, map[string]Entry{"e": {Mode: ModeFile, ID: id}})
 	require.NoError(t, err)
 	assert.Equal(t, o.Put(KindTree, raw("100644", "100755", "120000", "100644", "100644")), edited)
 }

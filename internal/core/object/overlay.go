@@ -1,6 +1,7 @@
 package object
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"slices"
@@ -10,13 +11,13 @@ import (
 
 // Reader reads objects. Callers must not change the content, because it is shared.
 type Reader interface {
-	Read(id ID) (Kind, []byte, error)
+	Read(ctx context.Context, id ID) (Kind, []byte, error)
 }
 
 // ManyReader reads several objects at once, which saves one round trip per object. It skips those that it cannot read.
 // Several goroutines may call each at the same time.
 type ManyReader interface {
-	ReadMany(ids []ID, each func(id ID, kind Kind, data []byte))
+	ReadMany(ctx context.Context, ids []ID, each func(id ID, kind Kind, data []byte))
 }
 
 // ErrMissing reports that the repository lacks an object: it is damaged, or a shallow or partial clone.
@@ -78,7 +79,7 @@ func (o *Overlay) PutTree(entries []Entry) ID { return o.Put(KindTree, encodeTre
 func (o *Overlay) PutCommit(c *Commit) ID { return o.Put(KindCommit, c.Encode()) }
 
 // Read returns an object from memory or from the underlying reader.
-func (o *Overlay) Read(id ID) (Kind, []byte, error) {
+func (o *Overlay) Read(ctx context.Context, id ID) (Kind, []byte, error) {
 	o.mu.Lock()
 	s, ok := o.made[id]
 	if !ok {
@@ -102,7 +103,7 @@ func (o *Overlay) Read(id ID) (Kind, []byte, error) {
 	if o.under == nil {
 		return 0, nil, fmt.Errorf("object %s: %w", id, ErrMissing)
 	}
-	kind, data, err := o.under.Read(id)
+	kind, data, err := o.under.Read(ctx, id)
 	if err != nil {
 		return 0, nil, err
 	}
@@ -148,7 +149,7 @@ func (o *Overlay) Forget(ids ...ID) {
 
 // Prefetch reads objects that will be needed, at once if the underlying reader can. Errors appear when an object is
 // read. Prefetch may change the slice.
-func (o *Overlay) Prefetch(ids ...ID) {
+func (o *Overlay) Prefetch(ctx context.Context, ids ...ID) {
 	many, ok := o.under.(ManyReader)
 	if !ok || len(ids) < 2 {
 		return
@@ -167,7 +168,7 @@ func (o *Overlay) Prefetch(ids ...ID) {
 		})
 		o.mu.Unlock()
 		if len(batch) > 0 {
-			many.ReadMany(batch, o.keepAhead)
+			many.ReadMany(ctx, batch, o.keepAhead)
 		}
 	}
 }
@@ -197,8 +198,8 @@ func (o *Overlay) keepAhead(id ID, kind Kind, data []byte) {
 	}
 }
 
-func (o *Overlay) content(id ID, want Kind) ([]byte, error) {
-	kind, data, err := o.Read(id)
+func (o *Overlay) content(ctx context.Context, id ID, want Kind) ([]byte, error) {
+	kind, data, err := o.Read(ctx, id)
 	if err != nil {
 		return nil, err
 	}
@@ -209,11 +210,13 @@ func (o *Overlay) content(id ID, want Kind) ([]byte, error) {
 }
 
 // Blob returns the content of a blob.
-func (o *Overlay) Blob(id ID) ([]byte, error) { return o.content(id, KindBlob) }
+func (o *Overlay) Blob(ctx context.Context, id ID) ([]byte, error) {
+	return o.content(ctx, id, KindBlob)
+}
 
 // Text returns the content of a blob as a string that shares its memory.
-func (o *Overlay) Text(id ID) (string, error) {
-	data, err := o.content(id, KindBlob)
+func (o *Overlay) Text(ctx context.Context, id ID) (string, error) {
+	data, err := o.content(ctx, id, KindBlob)
 	return Shared(data), err
 }
 
@@ -222,11 +225,11 @@ func (o *Overlay) Text(id ID) (string, error) {
 func Shared(data []byte) string { return unsafe.String(unsafe.SliceData(data), len(data)) }
 
 // Tree returns the entries of a tree. The zero id has none.
-func (o *Overlay) Tree(id ID) ([]Entry, error) {
+func (o *Overlay) Tree(ctx context.Context, id ID) ([]Entry, error) {
 	if id.IsZero() {
 		return nil, nil
 	}
-	data, err := o.content(id, KindTree)
+	data, err := o.content(ctx, id, KindTree)
 	if err != nil {
 		return nil, err
 	}
@@ -238,8 +241,8 @@ func (o *Overlay) Tree(id ID) ([]Entry, error) {
 }
 
 // Commit returns a commit.
-func (o *Overlay) Commit(id ID) (*Commit, error) {
-	data, err := o.content(id, KindCommit)
+func (o *Overlay) Commit(ctx context.Context, id ID) (*Commit, error) {
+	data, err := o.content(ctx, id, KindCommit)
 	if err != nil {
 		return nil, err
 	}

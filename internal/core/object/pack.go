@@ -3,6 +3,7 @@ package object
 import (
 	"bytes"
 	"compress/zlib"
+	"context"
 	"encoding/binary"
 	"io"
 	"sort"
@@ -10,7 +11,7 @@ import (
 
 // Reachable lists the objects of this overlay that the roots lead to. It stops at objects of the underlying reader,
 // because the repository has those with everything they need.
-func (o *Overlay) Reachable(roots ...ID) ([]ID, error) {
+func (o *Overlay) Reachable(ctx context.Context, roots ...ID) ([]ID, error) {
 	seen := map[ID]bool{}
 	var out []ID
 	for stack := append([]ID(nil), roots...); len(stack) > 0; {
@@ -23,13 +24,13 @@ func (o *Overlay) Reachable(roots ...ID) ([]ID, error) {
 		out = append(out, id)
 		switch o.made[id].kind {
 		case KindCommit:
-			c, err := o.Commit(id)
+			c, err := o.Commit(ctx, id)
 			if err != nil {
 				return nil, err
 			}
 			stack = append(append(stack, c.Tree), c.Parents...)
 		case KindTree:
-			entries, err := o.Tree(id)
+			entries, err := o.Tree(ctx, id)
 			if err != nil {
 				return nil, err
 			}
@@ -46,8 +47,8 @@ func (o *Overlay) Reachable(roots ...ID) ([]ID, error) {
 
 // WritePack writes the objects of this overlay that the roots lead to as a version 2 pack of deflated objects without
 // deltas. It returns their number. It writes nothing if there are none.
-func (o *Overlay) WritePack(w io.Writer, roots ...ID) (int, error) {
-	ids, err := o.Reachable(roots...)
+func (o *Overlay) WritePack(ctx context.Context, w io.Writer, roots ...ID) (int, error) {
+	ids, err := o.Reachable(ctx, roots...)
 	if err != nil || len(ids) == 0 {
 		return 0, err
 	}
@@ -60,7 +61,7 @@ func (o *Overlay) WritePack(w io.Writer, roots ...ID) (int, error) {
 	var buf bytes.Buffer
 	z := zlib.NewWriter(&buf) // made once: a writer's buffers are larger than most objects
 	for _, id := range ids {
-		kind, data, err := o.Read(id)
+		kind, data, err := o.Read(ctx, id)
 		if err != nil {
 			return 0, err
 		}

@@ -1,6 +1,7 @@
 package object
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,9 +11,9 @@ import (
 )
 
 // Find returns the entry at a slash-separated path below a tree, or the zero Entry.
-func (o *Overlay) Find(tree ID, path string) (Entry, error) {
+func (o *Overlay) Find(ctx context.Context, tree ID, path string) (Entry, error) {
 	name, rest, deeper := strings.Cut(path, "/")
-	c, err := o.cursor(tree)
+	c, err := o.cursor(ctx, tree)
 	if err != nil {
 		return Entry{}, err
 	}
@@ -24,20 +25,20 @@ func (o *Overlay) Find(tree ID, path string) (Entry, error) {
 			return c.Entry, nil
 		}
 		if c.IsTree() {
-			return o.Find(c.ID, rest)
+			return o.Find(ctx, c.ID, rest)
 		}
 	}
 	return Entry{}, c.fail(tree)
 }
 
 // FindAll finds several sorted paths and reads each directory once. It omits paths that do not exist.
-func (o *Overlay) FindAll(tree ID, paths []string) (map[string]Entry, error) {
+func (o *Overlay) FindAll(ctx context.Context, tree ID, paths []string) (map[string]Entry, error) {
 	found := make(map[string]Entry, len(paths))
-	return found, o.findBelow(tree, paths, 0, found)
+	return found, o.findBelow(ctx, tree, paths, 0, found)
 }
 
 // findBelow is FindAll for paths that begin with the same directories, whose names take up cut bytes.
-func (o *Overlay) findBelow(tree ID, paths []string, cut int, found map[string]Entry) error {
+func (o *Overlay) findBelow(ctx context.Context, tree ID, paths []string, cut int, found map[string]Entry) error {
 	var names []string
 	var exact []string   // by name: the wanted path that ends here; empty if none does
 	var below [][]string // by name: the rests of wanted paths that go on below
@@ -61,7 +62,7 @@ func (o *Overlay) findBelow(tree ID, paths []string, cut int, found map[string]E
 	}
 	var trees []Entry
 	var in []int
-	if err := o.Pick(tree, names, func(i int, e Entry) {
+	if err := o.Pick(ctx, tree, names, func(i int, e Entry) {
 		if exact[i] != "" {
 			found[exact[i]] = e.Detached()
 		}
@@ -75,9 +76,9 @@ func (o *Overlay) findBelow(tree ID, paths []string, cut int, found map[string]E
 	for k := range trees {
 		ids[k] = trees[k].ID
 	}
-	o.Prefetch(ids...)
+	o.Prefetch(ctx, ids...)
 	for k, e := range trees {
-		if err := o.findBelow(e.ID, below[in[k]], cut+len(e.Name)+1, found); err != nil {
+		if err := o.findBelow(ctx, e.ID, below[in[k]], cut+len(e.Name)+1, found); err != nil {
 			return err
 		}
 	}
@@ -85,8 +86,8 @@ func (o *Overlay) findBelow(tree ID, paths []string, cut int, found map[string]E
 }
 
 // Pick looks up names in a directory. It calls found with the index of each name that exists.
-func (o *Overlay) Pick(tree ID, names []string, found func(i int, e Entry)) error {
-	c, err := o.cursor(tree)
+func (o *Overlay) Pick(ctx context.Context, tree ID, names []string, found func(i int, e Entry)) error {
+	c, err := o.cursor(ctx, tree)
 	if err != nil {
 		return err
 	}
@@ -137,11 +138,11 @@ type Finder struct {
 func NewFinder(store *Overlay) *Finder { return &Finder{store, map[ID]map[string]Entry{}} }
 
 // Find is Overlay.Find.
-func (f *Finder) Find(tree ID, path string) (Entry, error) {
+func (f *Finder) Find(ctx context.Context, tree ID, path string) (Entry, error) {
 	name, rest, deeper := strings.Cut(path, "/")
 	dir, ok := f.dirs[tree]
 	if !ok {
-		entries, err := f.store.Tree(tree)
+		entries, err := f.store.Tree(ctx, tree)
 		if err != nil {
 			return Entry{}, err
 		}
@@ -156,17 +157,17 @@ func (f *Finder) Find(tree ID, path string) (Entry, error) {
 	case !deeper:
 		return e, nil
 	case e.IsTree():
-		return f.Find(e.ID, rest)
+		return f.Find(ctx, e.ID, rest)
 	}
 	return Entry{}, nil
 }
 
 // cursor returns a cursor before the first entry of a tree. The zero id is an empty tree.
-func (o *Overlay) cursor(tree ID) (cursor, error) {
+func (o *Overlay) cursor(ctx context.Context, tree ID) (cursor, error) {
 	if tree.IsZero() {
 		return cursor{}, nil
 	}
-	data, err := o.content(tree, KindTree)
+	data, err := o.content(ctx, tree, KindTree)
 	return newCursor(o.format, data), err
 }
 
@@ -185,24 +186,24 @@ type Change struct {
 
 // Changes lists the files that differ between two trees, in the path order of Walk. It reads only subtrees that
 // differ.
-func (o *Overlay) Changes(old, new ID) ([]Change, error) {
+func (o *Overlay) Changes(ctx context.Context, old, new ID) ([]Change, error) {
 	var out []Change
-	err := o.EachChange(old, new, func(c Change) { out = append(out, c) })
+	err := o.EachChange(ctx, old, new, func(c Change) { out = append(out, c) })
 	return out, err
 }
 
 // EachChange calls visit for each change that Changes would list.
-func (o *Overlay) EachChange(old, new ID, visit func(c Change)) error {
-	return o.changesBelow("", old, new, visit)
+func (o *Overlay) EachChange(ctx context.Context, old, new ID, visit func(c Change)) error {
+	return o.changesBelow(ctx, "", old, new, visit)
 }
 
-func (o *Overlay) changesBelow(prefix string, old, new ID, emit func(Change)) error {
+func (o *Overlay) changesBelow(ctx context.Context, prefix string, old, new ID, emit func(Change)) error {
 	if old == new {
 		return nil
 	}
 	var later []Change // changes from the first directory on
 	var below []ID
-	if err := o.WalkDifferences(func(name string, at []Entry) error {
+	if err := o.WalkDifferences(ctx, func(name string, at []Entry) error {
 		c := Change{prefix + name, at[0], at[1]}
 		if at[0].IsTree() || at[1].IsTree() {
 			below = append(below, at[0].Subtree(), at[1].Subtree())
@@ -215,7 +216,7 @@ func (o *Overlay) changesBelow(prefix string, old, new ID, emit func(Change)) er
 	}, old, new); err != nil {
 		return err
 	}
-	o.Prefetch(below...)
+	o.Prefetch(ctx, below...)
 	for _, c := range later {
 		x, y := c.Old.Subtree(), c.New.Subtree()
 		if c.Old.IsTree() {
@@ -230,7 +231,7 @@ func (o *Overlay) changesBelow(prefix string, old, new ID, emit func(Change)) er
 		if x == y {
 			continue
 		}
-		if err := o.changesBelow(c.Path+"/", x, y, emit); err != nil {
+		if err := o.changesBelow(ctx, c.Path+"/", x, y, emit); err != nil {
 			return err
 		}
 	}
@@ -240,13 +241,13 @@ func (o *Overlay) changesBelow(prefix string, old, new ID, emit func(Change)) er
 // Walk walks several trees together and calls visit once per name with the entry of each tree. The entry is absent if
 // a tree lacks the name; the zero id is an empty tree. Walk reuses the slice. Trees sort a directory "a" after a file
 // "a.b"; a name that is a file in one tree and a directory in another still gets one call.
-func (o *Overlay) Walk(visit func(name string, at []Entry) error, trees ...ID) error {
-	return o.walkBelow(visit, false, trees)
+func (o *Overlay) Walk(ctx context.Context, visit func(name string, at []Entry) error, trees ...ID) error {
+	return o.walkBelow(ctx, visit, false, trees)
 }
 
 // WalkDifferences is Walk without the names whose entries are equal in all trees.
-func (o *Overlay) WalkDifferences(visit func(name string, at []Entry) error, trees ...ID) error {
-	return o.walkBelow(func(name string, at []Entry) error {
+func (o *Overlay) WalkDifferences(ctx context.Context, visit func(name string, at []Entry) error, trees ...ID) error {
+	return o.walkBelow(ctx, func(name string, at []Entry) error {
 		for _, e := range at[1:] {
 			if !e.Same(at[0]) {
 				return visit(name, at)
@@ -256,10 +257,11 @@ func (o *Overlay) WalkDifferences(visit func(name string, at []Entry) error, tre
 	}, true, trees)
 }
 
-func (o *Overlay) walkBelow(visit func(name string, at []Entry) error, differing bool, trees []ID) error {
+func (o *Overlay) walkBelow(ctx context.Context, visit func(name string, at []Entry) error, differing bool,
+	trees []ID) error {
 	w := walker{at: make([]Entry, len(trees)), cursors: make([]cursor, len(trees))}
 	for i, t := range trees {
-		c, err := o.cursor(t)
+		c, err := o.cursor(ctx, t)
 		if err != nil {
 			return err
 		}
@@ -383,17 +385,17 @@ func hasName(entries []Entry, name string) bool {
 
 // Edit returns the tree that results from setting paths in a tree. An absent entry removes its path. Directories that
 // become empty go too. It reads and creates only the directories of the paths.
-func (o *Overlay) Edit(tree ID, set map[string]Entry) (ID, error) {
+func (o *Overlay) Edit(ctx context.Context, tree ID, set map[string]Entry) (ID, error) {
 	if len(set) == 0 {
 		return tree, nil
 	}
-	return o.editBelow(tree, slices.Sorted(maps.Keys(set)), 0, set)
+	return o.editBelow(ctx, tree, slices.Sorted(maps.Keys(set)), 0, set)
 }
 
 // editBelow is Edit for sorted paths that begin with the same directories, whose names take up cut bytes.
-func (o *Overlay) editBelow(tree ID, paths []string, cut int, set map[string]Entry) (ID, error) {
+func (o *Overlay) editBelow(ctx context.Context, tree ID, paths []string, cut int, set map[string]Entry) (ID, error) {
 	here, below := byName(paths, cut, set)
-	old, err := o.cursor(tree)
+	old, err := o.cursor(ctx, tree)
 	if err != nil {
 		return ID{}, err
 	}
@@ -405,7 +407,7 @@ func (o *Overlay) editBelow(tree ID, paths []string, cut int, set map[string]Ent
 	names := slices.Collect(maps.Keys(below))
 	ids := make([]ID, len(names))
 	if err := parallel.Do(len(names), fewTogether, func(i int) (err error) {
-		ids[i], err = o.editBelow(here[names[i]].Subtree(), below[names[i]], cut+len(names[i])+1, set)
+		ids[i], err = o.editBelow(ctx, here[names[i]].Subtree(), below[names[i]], cut+len(names[i])+1, set)
 		return err
 	}); err != nil {
 		return ID{}, err

@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"context"
 	"slices"
 	"sync"
 
@@ -31,10 +32,11 @@ type ahead struct {
 }
 
 // readAhead starts prefetching for commits (newest first) that are replayed onto a tree.
-func readAhead(store *object.Overlay, changes *Changes, commits []history.Node, onto object.ID) *ahead {
+func readAhead(ctx context.Context, store *object.Overlay, changes *Changes, commits []history.Node,
+	onto object.ID) *ahead {
 	a := &ahead{store: store, changes: changes, commits: commits, onto: onto}
 	a.news = sync.NewCond(&a.mu)
-	go a.run()
+	go a.run(ctx)
 	return a
 }
 
@@ -60,21 +62,21 @@ func (a *ahead) end() {
 	}
 }
 
-func (a *ahead) run() {
+func (a *ahead) run(ctx context.Context) {
 	defer func() {
 		a.mu.Lock()
 		defer a.mu.Unlock()
 		a.over = true
 		a.news.Broadcast()
 	}()
-	standing, err := a.changes.standing(a.onto, a.commits)
+	standing, err := a.changes.standing(ctx, a.onto, a.commits)
 	if err != nil {
 		return
 	}
 	var texts []object.ID
 	i := 0
 	for _, n := range slices.Backward(a.commits) {
-		p, err := a.changes.pathsOf(n)
+		p, err := a.changes.pathsOf(ctx, n)
 		if err != nil {
 			return
 		}
@@ -89,7 +91,7 @@ func (a *ahead) run() {
 		if len(texts) < readAtOnce && i < len(a.commits) && i%mostAhead != 0 {
 			continue
 		}
-		a.store.Prefetch(texts...)
+		a.store.Prefetch(ctx, texts...)
 		texts = texts[:0]
 		if !a.told(i) {
 			return

@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"context"
 	"hash/maphash"
 	"strings"
 
@@ -71,7 +72,7 @@ type differing struct {
 }
 
 // mayBe reports whether the difference of two trees may be the change of one of the commits.
-func (a *alike) mayBe(before, after object.ID) (bool, error) {
+func (a *alike) mayBe(ctx context.Context, before, after object.ID) (bool, error) {
 	if before == after {
 		return false, nil
 	}
@@ -82,7 +83,7 @@ func (a *alike) mayBe(before, after object.ID) (bool, error) {
 		level = nil
 		var next []object.ID
 		for _, dir := range here {
-			if err := a.store.WalkDifferences(func(name string, at []object.Entry) error {
+			if err := a.store.WalkDifferences(ctx, func(name string, at []object.Entry) error {
 				path := dir.path + name
 				if at[0].IsFile() || at[1].IsFile() {
 					files += a.name(path)
@@ -100,7 +101,7 @@ func (a *alike) mayBe(before, after object.ID) (bool, error) {
 		if !known[files+below] {
 			return false, nil
 		}
-		a.store.Prefetch(next...)
+		a.store.Prefetch(ctx, next...)
 	}
 	return true, nil
 }

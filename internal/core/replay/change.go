@@ -57,8 +57,8 @@ func NewChanges(store *object.Overlay) *Changes {
 
 // Of returns the ChangeID of a commit against its first parent. ok is false for merges and for commits that change
 // nothing.
-func (c *Changes) Of(n history.Node) (id ChangeID, ok bool, err error) {
-	p, err := c.pathsOf(n)
+func (c *Changes) Of(ctx context.Context, n history.Node) (id ChangeID, ok bool, err error) {
+	p, err := c.pathsOf(ctx, n)
 	if err != nil || len(p.changes) == 0 {
 		return id, false, err
 	}
@@ -68,7 +68,7 @@ func (c *Changes) Of(n history.Node) (id ChangeID, ok bool, err error) {
 	if ok {
 		return id, true, nil
 	}
-	if id, err = c.sum(p); err != nil {
+	if id, err = c.sum(ctx, p); err != nil {
 		return id, false, err
 	}
 	c.mu.Lock()
@@ -78,16 +78,16 @@ func (c *Changes) Of(n history.Node) (id ChangeID, ok bool, err error) {
 }
 
 // summed is sum with a cache.
-func (c *Changes) summed(p pathsID) func() (ChangeID, error) {
-	return sync.OnceValues(func() (ChangeID, error) { return c.sum(p) })
+func (c *Changes) summed(ctx context.Context, p pathsID) func() (ChangeID, error) {
+	return sync.OnceValues(func() (ChangeID, error) { return c.sum(ctx, p) })
 }
 
 // sum returns the ChangeID of changes.
-func (c *Changes) sum(p pathsID) (id ChangeID, err error) {
+func (c *Changes) sum(ctx context.Context, p pathsID) (id ChangeID, err error) {
 	h := sha256.New()
 	h.Write(p.id[:])
 	for _, ch := range p.changes {
-		if err := hashChange(h, c.store, ch); err != nil {
+		if err := hashChange(ctx, h, c.store, ch); err != nil {
 			return id, err
 		}
 	}
@@ -96,21 +96,23 @@ func (c *Changes) sum(p pathsID) (id ChangeID, err error) {
 }
 
 // pathsOf returns the paths that a commit changes.
-func (c *Changes) pathsOf(n history.Node) (pathsID, error) { return c.pathsAmong(nil, n) }
+func (c *Changes) pathsOf(ctx context.Context, n history.Node) (pathsID, error) {
+	return c.pathsAmong(ctx, nil, n)
+}
 
 // pathsAmong is pathsOf for a commit whose parent is probably one of some commits.
-func (c *Changes) pathsAmong(t trees, n history.Node) (pathsID, error) {
+func (c *Changes) pathsAmong(ctx context.Context, t trees, n history.Node) (pathsID, error) {
 	c.mu.Lock()
 	p, ok := c.paths[n.ID]
 	c.mu.Unlock()
 	if ok || len(n.Parents) > 1 {
 		return p, nil
 	}
-	before, err := t.before(c.store, n)
+	before, err := t.before(ctx, c.store, n)
 	if err != nil {
 		return p, err
 	}
-	if p.changes, err = c.store.Changes(before, n.Tree); err != nil {
+	if p.changes, err = c.store.Changes(ctx, before, n.Tree); err != nil {
 		return p, err
 	}
 	for i, ch := range p.changes { // the ids are kept for each commit
@@ -141,13 +143,13 @@ func treesOf(lines ...[]history.Node) trees {
 }
 
 // before returns the tree of a commit's first parent.
-func (t trees) before(store *object.Overlay, n history.Node) (object.ID, error) {
+func (t trees) before(ctx context.Context, store *object.Overlay, n history.Node) (object.ID, error) {
 	if len(n.Parents) > 0 {
 		if tree, ok := t[n.Parents[0]]; ok {
 			return tree, nil
 		}
 	}
-	return history.FirstParentTree(store, n.Commit)
+	return history.FirstParentTree(ctx, store, n.Commit)
 }
 
 // sort sorts the changes and computes their id.
@@ -183,13 +185,14 @@ func each(ctx context.Context, commits []history.Node, look func(i int) error) e
 // read computes pathsOf for commits.
 func (c *Changes) read(ctx context.Context, t trees, commits []history.Node) error {
 	return each(ctx, commits, func(i int) error {
-		_, err := c.pathsAmong(t, commits[i])
+		_, err := c.pathsAmong(ctx, t, commits[i])
 		return err
 	})
 }
 
 // standing returns the entries of a tree at the paths that commits change. It caches the last result.
-func (c *Changes) standing(tree object.ID, commits []history.Node) (map[string]object.Entry, error) {
+func (c *Changes) standing(ctx context.Context, tree object.ID, commits []history.Node) (map[string]object.Entry,
+	error) {
 	c.mu.Lock()
 	last := c.last
 	c.mu.Unlock()
@@ -198,7 +201,7 @@ func (c *Changes) standing(tree object.ID, commits []history.Node) (map[string]o
 	}
 	paths := map[string]bool{}
 	for _, n := range commits {
-		p, err := c.pathsOf(n)
+		p, err := c.pathsOf(ctx, n)
 		if err != nil {
 			return nil, err
 		}
@@ -206,7 +209,7 @@ func (c *Changes) standing(tree object.ID, commits []history.Node) (map[string]o
 			paths[ch.Path] = true
 		}
 	}
-	found, err := c.store.FindAll(tree, slices.Sorted(maps.Keys(paths)))
+	found, err := c.store.FindAll(ctx, tree, slices.Sorted(maps.Keys(paths)))
 	if err != nil {
 		return nil, err
 	}
@@ -275,7 +278,7 @@ func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, thei
 	candidates := make([]bool, len(theirs))
 	var renaming bool
 	var both errgroup.Group // the two read different objects
-	both.Go(func() (err error) { renaming, err = c.mayRename(yours, theirs); return err })
+	both.Go(func() (err error) { renaming, err = c.mayRename(ctx, yours, theirs); return err })
 	both.Go(func() error { return c.alike(ctx, t, yours, theirs, candidates) })
 	if err := both.Wait(); err != nil {
 		return none, err
@@ -287,18 +290,18 @@ func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, thei
 			return none, err
 		}
 	}
-	byPaths, err := c.byPaths(theirs, renamedByThem, func(at int) bool { return renaming || candidates[at] })
+	byPaths, err := c.byPaths(ctx, theirs, renamedByThem, func(at int) bool { return renaming || candidates[at] })
 	if err != nil {
 		return none, err
 	}
 	found := sameFound{yours, theirs, map[object.ID]history.Node{}, map[object.ID]history.Node{}}
 	takes := map[ChangeID]int{} // changes that newer commits of yours revert
 	for _, n := range yours {
-		all, err := c.variants(n, renamedByYou)
+		all, err := c.variants(ctx, n, renamedByYou)
 		if err != nil {
 			return none, err
 		}
-		made, undone, err := c.madeIn(byPaths, all)
+		made, undone, err := c.madeIn(ctx, byPaths, all)
 		if err != nil {
 			return none, err
 		}
@@ -316,7 +319,7 @@ func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, thei
 			}
 			takes[id]--
 		default:
-			id, err := c.summed(all[0].changes.inverse())()
+			id, err := c.summed(ctx, all[0].changes.inverse())()
 			if err != nil {
 				return none, err
 			}
@@ -329,7 +332,8 @@ func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, thei
 
 // madeIn returns the newest commit of a line that makes the same change as a commit, and the newest that reverts it.
 // Either may be nil.
-func (c *Changes) madeIn(byPaths map[ChangeID][]variant, variants []variant) (made, undone *variant, err error) {
+func (c *Changes) madeIn(ctx context.Context, byPaths map[ChangeID][]variant, variants []variant) (made,
+	undone *variant, err error) {
 	for _, v := range variants {
 		if made, err = newest(made, v, byPaths); err != nil {
 			return nil, nil, err
@@ -338,7 +342,7 @@ func (c *Changes) madeIn(byPaths map[ChangeID][]variant, variants []variant) (ma
 			continue
 		}
 		back := v.changes.inverse()
-		if undone, err = newest(undone, variant{paths: back.id, id: c.summed(back)}, byPaths); err != nil {
+		if undone, err = newest(undone, variant{paths: back.id, id: c.summed(ctx, back)}, byPaths); err != nil {
 			return nil, nil, err
 		}
 	}
@@ -346,14 +350,14 @@ func (c *Changes) madeIn(byPaths map[ChangeID][]variant, variants []variant) (ma
 }
 
 // byPaths groups the variants of a line's relevant commits by their paths, newest first.
-func (c *Changes) byPaths(line []history.Node, back map[string]string, of func(at int) bool) (
+func (c *Changes) byPaths(ctx context.Context, line []history.Node, back map[string]string, of func(at int) bool) (
 	map[ChangeID][]variant, error) {
 	out := map[ChangeID][]variant{}
 	for at, n := range line {
 		if !of(at) {
 			continue
 		}
-		all, err := c.variants(n, back)
+		all, err := c.variants(ctx, n, back)
 		if err != nil {
 			return nil, err
 		}
@@ -369,7 +373,7 @@ func (c *Changes) byPaths(line []history.Node, back map[string]string, of func(a
 func (c *Changes) alike(ctx context.Context, t trees, yours, theirs []history.Node, candidates []bool) error {
 	var mine []pathsID
 	for _, n := range yours {
-		p, err := c.pathsOf(n)
+		p, err := c.pathsOf(ctx, n)
 		if err != nil {
 			return err
 		}
@@ -377,25 +381,25 @@ func (c *Changes) alike(ctx context.Context, t trees, yours, theirs []history.No
 	}
 	a := newAlike(c.store, mine)
 	return each(ctx, theirs, func(i int) (err error) {
-		before, err := t.before(c.store, theirs[i])
+		before, err := t.before(ctx, c.store, theirs[i])
 		if err == nil && len(theirs[i].Parents) < 2 {
-			candidates[i], err = a.mayBe(before, theirs[i].Tree)
+			candidates[i], err = a.mayBe(ctx, before, theirs[i].Tree)
 		}
 		return err
 	})
 }
 
 // mayRename reports whether one of two lines may have renamed a file that the other edits.
-func (c *Changes) mayRename(yours, theirs []history.Node) (bool, error) {
+func (c *Changes) mayRename(ctx context.Context, yours, theirs []history.Node) (bool, error) {
 	if len(yours) == 0 || len(theirs) == 0 {
 		return false, nil
 	}
-	there, err := c.standing(theirs[0].Tree, yours)
+	there, err := c.standing(ctx, theirs[0].Tree, yours)
 	if err != nil {
 		return false, err
 	}
 	for _, n := range yours {
-		p, err := c.pathsOf(n)
+		p, err := c.pathsOf(ctx, n)
 		if err != nil {
 			return false, err
 		}
@@ -462,7 +466,7 @@ func (c *Changes) renamed(ctx context.Context, engine *merge.Engine, line, other
 	edited, gone := map[string]bool{}, map[string]bool{}
 	each := func(line []history.Node, visit func(ch object.Change)) error {
 		for _, n := range line {
-			p, err := c.pathsOf(n)
+			p, err := c.pathsOf(ctx, n)
 			if err != nil {
 				return err
 			}
@@ -486,7 +490,7 @@ func (c *Changes) renamed(ctx context.Context, engine *merge.Engine, line, other
 	}); err != nil || len(gone) == 0 {
 		return nil, err
 	}
-	start, err := history.FirstParentTree(c.store, line[len(line)-1].Commit)
+	start, err := history.FirstParentTree(ctx, c.store, line[len(line)-1].Commit)
 	if err != nil {
 		return nil, err
 	}
@@ -512,13 +516,13 @@ type variant struct {
 
 // variants returns a commit's changes as they are and, if it edits renamed files, under their old names. Merges and
 // empty commits have none.
-func (c *Changes) variants(n history.Node, back map[string]string) ([]variant, error) {
-	p, err := c.pathsOf(n)
+func (c *Changes) variants(ctx context.Context, n history.Node, back map[string]string) ([]variant, error) {
+	p, err := c.pathsOf(ctx, n)
 	if err != nil || len(p.changes) == 0 {
 		return nil, err
 	}
 	out := []variant{{of: n, changes: p, paths: p.id, id: func() (ChangeID, error) {
-		id, _, err := c.Of(n)
+		id, _, err := c.Of(ctx, n)
 		return id, err
 	}}}
 	var old pathsID
@@ -534,12 +538,12 @@ func (c *Changes) variants(n history.Node, back map[string]string) ([]variant, e
 	}
 	if old.changes != nil {
 		old.sort()
-		out = append(out, variant{of: n, changes: old, paths: old.id, id: c.summed(old)})
+		out = append(out, variant{of: n, changes: old, paths: old.id, id: c.summed(ctx, old)})
 	}
 	return out, nil
 }
 
-func hashChange(h hash.Hash, store *object.Overlay, ch object.Change) error {
+func hashChange(ctx context.Context, h hash.Hash, store *object.Overlay, ch object.Change) error {
 	var lines [2][]string
 	for i, e := range []object.Entry{ch.Old, ch.New} {
 		if e.Absent() {
@@ -549,7 +553,7 @@ func hashChange(h hash.Hash, store *object.Overlay, ch object.Change) error {
 			fmt.Fprintf(h, "ids %s %s\n", ch.Old.ID, ch.New.ID)
 			return nil
 		}
-		data, err := store.Blob(e.ID)
+		data, err := store.Blob(ctx, e.ID)
 		if err != nil {
 			return err
 		}

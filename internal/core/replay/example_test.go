@@ -18,9 +18,10 @@ func ExampleRebase() {
 		for path, text := range map[string]string{"pier.txt": pier, "fares.txt": fares} {
 			set[path] = object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
 		}
-		tree, _ := o.Edit(object.ID{}, set)
+		tree, _ := o.Edit(context.Background(), object.ID{}, set)
 		who := object.Signature{Name: "Runa Holt", Email: "runa@skerry.example", When: 1, Zone: "+0000"}
-		return o.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who, Message: subject + "\n"})
+		return o.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who,
+			Message: subject + "\n"})
 	}
 	base := commit("Winter timetable", "yelow\n", "1\n")
 	typo := commit("Fix typo", "yellow\n", "1\n", base)
@@ -29,7 +30,8 @@ func ExampleRebase() {
 	ctx := context.Background()
 	d, _ := history.Diverge(ctx, o, yours, theirs)
 	nothing := func(*merge.Result) (merge.Decided, bool, error) { return merge.Decided{}, true, nil }
-	steps, _ := replay.Rebase(ctx, merge.NewEngine(o), replay.NewChanges(o), d.Yours, d.Theirs, theirs, nil, nothing, nil)
+	steps, _ := replay.Rebase(ctx, merge.NewEngine(o), replay.NewChanges(o), d.Yours, d.Theirs, theirs, nil, nothing,
+		nil)
 	for i := range steps {
 		fmt.Println(steps[i].Commit.Subject(), "-", steps[i].Outcome)
 	}
@@ -46,9 +48,10 @@ func ExamplePick() {
 		for path, text := range map[string]string{"pier.txt": pier, "fares.txt": fares} {
 			set[path] = object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
 		}
-		tree, _ := o.Edit(object.ID{}, set)
+		tree, _ := o.Edit(context.Background(), object.ID{}, set)
 		who := object.Signature{Name: "Mato Veld", Email: "mato@skerry.example", When: 1, Zone: "+0000"}
-		c := &object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who, Message: subject + "\n"}
+		c := &object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who,
+			Message: subject + "\n"}
 		return history.Node{ID: o.PutCommit(c), Commit: c}
 	}
 	base := commit("Winter timetable", "yelow\n", "1\n")
@@ -57,15 +60,16 @@ func ExamplePick() {
 	joined := commit("Join both", "yellow\n", "2\n", fares.ID, typo.ID)
 	nothing := func(*merge.Result) (merge.Decided, bool, error) { return merge.Decided{}, true, nil }
 	pick := func(c history.Node, parent int) {
-		steps, err := replay.Pick(context.Background(), merge.NewEngine(o), replay.NewChanges(o), []history.Node{c}, nil, parent,
+		steps, err := replay.Pick(context.Background(), merge.NewEngine(o), replay.NewChanges(o), []history.Node{c},
+			nil, parent,
 			fares.ID, nothing, nil)
 		if err != nil {
 			fmt.Println(err)
 			return
 		}
-		tree, _ := steps[0].Tree()
-		at, _ := o.Find(tree, "pier.txt")
-		text, _ := o.Blob(at.ID)
+		tree, _ := steps[0].Tree(context.Background())
+		at, _ := o.Find(context.Background(), tree, "pier.txt")
+		text, _ := o.Blob(context.Background(), at.ID)
 		fmt.Println(steps[0].Outcome, len(steps[0].Joins()), string(text[:6]))
 	}
 	pick(typo, 0)

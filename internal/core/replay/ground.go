@@ -17,17 +17,17 @@ type snapshot struct {
 	n   int
 }
 
-func (s snapshot) tree() (object.ID, error) {
+func (s snapshot) tree(ctx context.Context) (object.ID, error) {
 	if s.log == nil {
 		return s.id, nil
 	}
-	return s.log.tree(s.n)
+	return s.log.tree(ctx, s.n)
 }
 
 // with returns the tree with more edits.
-func (s snapshot) with(store *object.Overlay, list []merge.Edit) (snapshot, error) {
+func (s snapshot) with(ctx context.Context, store *object.Overlay, list []merge.Edit) (snapshot, error) {
 	if s.log == nil || s.n < len(s.log.list) {
-		tree, err := s.tree()
+		tree, err := s.tree(ctx)
 		if err != nil {
 			return s, err
 		}
@@ -49,7 +49,7 @@ type treeEdits struct {
 }
 
 // tree returns the tree after n edits, starting from the nearest earlier one that exists.
-func (e *treeEdits) tree(n int) (object.ID, error) {
+func (e *treeEdits) tree(ctx context.Context, n int) (object.ID, error) {
 	e.mu.Lock()
 	defer e.mu.Unlock()
 	from := n
@@ -62,7 +62,7 @@ func (e *treeEdits) tree(n int) (object.ID, error) {
 	for _, one := range e.list[from:n] {
 		set[one.Path] = one.Entry
 	}
-	tree, err := e.store.Edit(tree, set)
+	tree, err := e.store.Edit(ctx, tree, set)
 	if err != nil {
 		return object.ID{}, err
 	}
@@ -84,11 +84,11 @@ type ground struct {
 // newGround returns the ground for the commits of a line without merges.
 func newGround(ctx context.Context, engine *merge.Engine, changes *Changes, commits []history.Node, onto object.ID) (
 	*ground, error) {
-	now, err := changes.standing(onto, commits)
+	now, err := changes.standing(ctx, onto, commits)
 	if err != nil {
 		return nil, err
 	}
-	return &ground{engine: engine, changes: changes, now: maps.Clone(now), rules: engine.Attributes(ctx, onto),
+	return &ground{engine: engine, changes: changes, now: maps.Clone(now), rules: engine.Attributes(onto),
 		at: snapshot{id: onto}, silent: &merge.Result{}}, nil
 }
 
@@ -97,29 +97,29 @@ func (g *ground) stand(ctx context.Context, on snapshot) error {
 	if g.at == on {
 		return nil
 	}
-	was, err := g.at.tree()
+	was, err := g.at.tree(ctx)
 	if err != nil {
 		return err
 	}
-	is, err := on.tree()
+	is, err := on.tree(ctx)
 	if err != nil {
 		return err
 	}
-	if err := g.engine.Store.EachChange(was, is, func(c object.Change) {
+	if err := g.engine.Store.EachChange(ctx, was, is, func(c object.Change) {
 		if _, ok := g.now[c.Path]; ok || !c.New.Absent() {
 			g.now[c.Path] = c.New.Detached()
 		}
 	}); err != nil {
 		return err
 	}
-	g.rules, g.at = g.engine.Attributes(ctx, is), on
+	g.rules, g.at = g.engine.Attributes(is), on
 	return nil
 }
 
 // bring joins what a commit changes with a tree. The result is nil if more than the commit's files matters. Otherwise
 // at is the joined tree; it is the same tree if nothing of the change is left.
 func (g *ground) bring(ctx context.Context, n history.Node, on snapshot) (r *merge.Result, at snapshot, err error) {
-	p, err := g.changes.pathsOf(n)
+	p, err := g.changes.pathsOf(ctx, n)
 	if err != nil {
 		return nil, at, err
 	}
@@ -138,7 +138,7 @@ func (g *ground) bring(ctx context.Context, n history.Node, on snapshot) (r *mer
 		g.now[e.Path] = e.Entry
 	}
 	if len(made) > 0 {
-		if g.at, err = g.at.with(g.engine.Store, made); err != nil {
+		if g.at, err = g.at.with(ctx, g.engine.Store, made); err != nil {
 			return nil, at, err
 		}
 	}

@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"slices"
@@ -28,17 +29,18 @@ func (l *timetables) commit(on object.ID) object.ID {
 	var tree object.ID
 	var parents []object.ID
 	if !on.IsZero() {
-		c, err := l.o.Commit(on)
+		c, err := l.o.Commit(context.Background(), on)
 		require.NoError(l.t, err)
 		tree, parents = c.Tree, []object.ID{on}
 	}
 	set := map[string]object.Entry{}
 	if on.IsZero() {
 		for n := range 12 {
-			set[fmt.Sprintf("d%d/e/f%02d", n%3, n)] = l.file(strings.Split("one two three four five six seven eight", " "))
+			set[fmt.Sprintf("d%d/e/f%02d", n%3, n)] = l.file(strings.Split("one two three four five six seven eight",
+				" "))
 		}
 	}
-	all, err := l.o.Changes(object.ID{}, tree)
+	all, err := l.o.Changes(context.Background(), object.ID{}, tree)
 	require.NoError(l.t, err)
 	changes, files, places := 1+l.r.IntN(3), len(all), 8
 	if l.narrow {
@@ -50,7 +52,7 @@ func (l *timetables) commit(on object.ID) object.ID {
 		}
 		f := all[l.r.IntN(files)]
 		if l.r.IntN(100) >= l.mess {
-			text, err := l.o.Text(f.New.ID)
+			text, err := l.o.Text(context.Background(), f.New.ID)
 			require.NoError(l.t, err)
 			lines := strings.Split(strings.TrimSuffix(text, "\n"), "\n")
 			lines[l.r.IntN(min(len(lines), places))] = fmt.Sprint("edited ", l.r.IntN(places))
@@ -73,7 +75,7 @@ func (l *timetables) commit(on object.ID) object.ID {
 			delete(set, p)
 		}
 	}
-	tree, err = l.o.Edit(tree, set)
+	tree, err = l.o.Edit(context.Background(), tree, set)
 	require.NoError(l.t, err)
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0530"}
 	return l.o.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who,
@@ -95,11 +97,12 @@ func (l *timetables) line(on object.ID, commits int) object.ID {
 func TestAReplayIsAJoinOfTreesEachTime(t *testing.T) {
 	seen := map[string]int{}
 	for seed := range uint64(400) {
-		l := &timetables{&bench{t, object.NewOverlay(object.SHA1, nil)}, rand.New(rand.NewPCG(seed, 4)), int(seed%3) * 12,
+		l := &timetables{&bench{t, object.NewOverlay(object.SHA1, nil)}, rand.New(rand.NewPCG(seed, 4)),
+			int(seed%3) * 12,
 			seed%4 == 0}
 		base := l.commit(object.ID{})
 		theirs := l.line(base, 1+l.r.IntN(5))
-		before, err := l.o.Commit(theirs)
+		before, err := l.o.Commit(t.Context(), theirs)
 		require.NoError(t, err)
 		d, err := history.Diverge(t.Context(), l.o, l.line(base, 1+l.r.IntN(8)), theirs)
 		require.NoError(t, err)
@@ -111,7 +114,8 @@ func TestAReplayIsAJoinOfTreesEachTime(t *testing.T) {
 				Before: "one\ntwo\nthree\nfour\nfive\nsix\nseven\neight\n", After: "one\ntwo\nthree\nfour\nfive\nsix\nseven\nlast\n"})}
 		}
 		undecided := func(*merge.Result) (merge.Decided, bool, error) { return merge.Decided{}, false, nil }
-		steps, err := Rebase(t.Context(), merge.NewEngine(l.o), NewChanges(l.o), d.Yours, d.Theirs, theirs, requests, undecided, nil)
+		steps, err := Rebase(t.Context(), merge.NewEngine(l.o), NewChanges(l.o), d.Yours, d.Theirs, theirs, requests,
+			undecided, nil)
 		require.NoError(t, err)
 		for _, i := range l.r.Perm(len(steps)) {
 			after(t, &steps[i])
@@ -120,11 +124,11 @@ func TestAReplayIsAJoinOfTreesEachTime(t *testing.T) {
 		for i := range steps {
 			s := &steps[i]
 			n := d.Yours[len(steps)-1-i]
-			was, err := history.FirstParentTree(l.o, n.Commit)
+			was, err := history.FirstParentTree(t.Context(), l.o, n.Commit)
 			require.NoError(t, err)
 			r, err := merge.NewEngine(l.o).Trees(t.Context(), was, n.Tree, onto)
 			require.NoError(t, err)
-			want, err := r.Tree(merge.Decided{})
+			want, err := r.Tree(t.Context(), merge.Decided{})
 			require.NoError(t, err)
 			outcome := Clean
 			switch {
@@ -162,7 +166,8 @@ func TestAReplayIsAJoinOfTreesEachTime(t *testing.T) {
 func TestWhatMayBeTheSame(t *testing.T) {
 	may, all, looked := 0, 0, 0
 	for seed := range uint64(150) {
-		l := &timetables{&bench{t, object.NewOverlay(object.SHA1, nil)}, rand.New(rand.NewPCG(seed, 9)), 30, seed%2 == 0}
+		l := &timetables{&bench{t, object.NewOverlay(object.SHA1, nil)}, rand.New(rand.NewPCG(seed, 9)), 30,
+			seed%2 == 0}
 		base := l.commit(object.ID{})
 		d, err := history.Diverge(t.Context(), l.o, l.line(base, 2), l.line(base, 8))
 		require.NoError(t, err)
@@ -170,7 +175,7 @@ func TestWhatMayBeTheSame(t *testing.T) {
 		paths := map[ChangeID]bool{}
 		var mine []pathsID
 		for _, n := range d.Yours {
-			p, err := c.pathsOf(n)
+			p, err := c.pathsOf(t.Context(), n)
 			require.NoError(t, err)
 			mine = append(mine, p)
 			paths[p.id] = len(p.changes) > 0
@@ -185,11 +190,11 @@ func TestWhatMayBeTheSame(t *testing.T) {
 		}
 		a := newAlike(l.o, mine)
 		for _, n := range d.Theirs {
-			p, err := c.pathsOf(n)
+			p, err := c.pathsOf(t.Context(), n)
 			require.NoError(t, err)
-			before, err := history.FirstParentTree(l.o, n.Commit)
+			before, err := history.FirstParentTree(t.Context(), l.o, n.Commit)
 			require.NoError(t, err)
-			got, err := a.mayBe(before, n.Tree)
+			got, err := a.mayBe(t.Context(), before, n.Tree)
 			require.NoError(t, err)
 			if all++; paths[p.id] {
 				require.True(t, got, "seed %d: %v", seed, p.changes)
@@ -209,9 +214,9 @@ type reads struct {
 	of []object.ID
 }
 
-func (r *reads) Read(id object.ID) (object.Kind, []byte, error) {
+func (r *reads) Read(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
 	r.of = append(r.of, id)
-	return r.Overlay.Read(id)
+	return r.Overlay.Read(ctx, id)
 }
 
 // TestNoTreeIsReadInVain: of a commit of theirs that changes another directory only the top is read; and to replay a
@@ -226,7 +231,7 @@ func TestNoTreeIsReadInVain(t *testing.T) {
 	steps, _ := seen.rebase(yours, theirs, nil)
 	trees := 0
 	for _, id := range under.of {
-		if kind, _, err := b.o.Read(id); err == nil && kind == object.KindTree {
+		if kind, _, err := b.o.Read(t.Context(), id); err == nil && kind == object.KindTree {
 			trees++
 		}
 	}
@@ -234,7 +239,7 @@ func TestNoTreeIsReadInVain(t *testing.T) {
 		"are those of theirs")
 	assert.Equal(t, "yours:clean", outcomes(steps))
 	want := b.commit("both", "a/b/c/f=0/2/3 x/y/z/g=1/2/4 k=1")
-	c, err := b.o.Commit(want)
+	c, err := b.o.Commit(t.Context(), want)
 	require.NoError(t, err)
 	assert.Equal(t, c.Tree, after(t, &steps[0]))
 	assert.False(t, slices.Contains(under.of, c.Tree))
@@ -245,16 +250,17 @@ func TestAFileThatBecomesADirectory(t *testing.T) {
 	b := &bench{t, object.NewOverlay(object.SHA1, nil)}
 	base := b.commit("base", "a=1 a-b=1 k=1")
 	node := func(id object.ID) history.Node {
-		c, err := b.o.Commit(id)
+		c, err := b.o.Commit(t.Context(), id)
 		require.NoError(t, err)
 		return history.Node{ID: id, Commit: c}
 	}
-	p, err := NewChanges(b.o).pathsOf(node(b.commit("yours", "a/x/y=1 a-b=2 k=1", base)))
+	p, err := NewChanges(b.o).pathsOf(t.Context(), node(b.commit("yours", "a/x/y=1 a-b=2 k=1", base)))
 	require.NoError(t, err)
 	a := newAlike(b.o, []pathsID{p})
-	for files, want := range map[string]bool{"a/x/y=1 a-b=2 k=1": true, "a/x/y=3 a-b=4 k=1": true, "a=2 a-b=2 k=1": false,
+	for files, want := range map[string]bool{"a/x/y=1 a-b=2 k=1": true, "a/x/y=3 a-b=4 k=1": true,
+		"a=2 a-b=2 k=1":     false,
 		"a/x/z=1 a-b=2 k=1": false, "a/x/y=1 k=1": true, "a/x/y=1 a-b=1 k=1": false, "a=1 a-b=1 k=1": false} {
-		got, err := a.mayBe(node(base).Tree, node(b.commit("theirs", files, base)).Tree)
+		got, err := a.mayBe(t.Context(), node(base).Tree, node(b.commit("theirs", files, base)).Tree)
 		require.NoError(t, err)
 		assert.Equal(t, want, got, files)
 	}

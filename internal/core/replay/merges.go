@@ -38,7 +38,7 @@ func (r *replayer) merge(ctx context.Context, s *Step) error {
 	if err != nil {
 		return err
 	}
-	first, err := r.tree(s.onto[0])
+	first, err := r.tree(ctx, s.onto[0])
 	if err != nil {
 		return err
 	}
@@ -50,11 +50,11 @@ func (r *replayer) merge(ctx context.Context, s *Step) error {
 	}
 	// Join the merge's parents again, with conflicts settled as the merge has them. Whatever still differs from the
 	// merge is the merge's own change. If nothing is joined any longer, decisions within texts are its own change, too.
-	settled, err := r.contested(before, n.Tree, first, caughtUp)
+	settled, err := r.contested(ctx, before, n.Tree, first, caughtUp)
 	if err != nil {
 		return err
 	}
-	joint, err := before.Tree(merge.Decided{Entries: settled})
+	joint, err := before.Tree(ctx, merge.Decided{Entries: settled})
 	if err != nil {
 		return err
 	}
@@ -62,7 +62,7 @@ func (r *replayer) merge(ctx context.Context, s *Step) error {
 		if s.Own, err = r.engine.Trees(ctx, joint, n.Tree, fresh); err != nil {
 			return err
 		}
-		if fresh, err = r.settle(s, s.Own); err != nil {
+		if fresh, err = r.settle(ctx, s, s.Own); err != nil {
 			return err
 		}
 	}
@@ -79,27 +79,28 @@ func (r *replayer) joinAnew(ctx context.Context, s *Step, before *merge.Result, 
 	if s.Merge, err = r.joinCommits(ctx, now[0], now[1]); err != nil {
 		return tree, err
 	}
-	if err := r.decideAsBefore(before, s.Commit.Tree, s.Merge); err != nil {
+	if err := r.decideAsBefore(ctx, before, s.Commit.Tree, s.Merge); err != nil {
 		return tree, err
 	}
-	return r.settle(s, s.Merge)
+	return r.settle(ctx, s, s.Merge)
 }
 
 // contested returns the contested part of a join as the merge has it. If the merge's line is part of the other by now,
 // decisions in a text are replaced by what the first line has there.
-func (r *replayer) contested(before *merge.Result, has, first object.ID, caughtUp bool) (map[string]object.Entry,
+func (r *replayer) contested(ctx context.Context, before *merge.Result, has, first object.ID,
+	caughtUp bool) (map[string]object.Entry,
 	error) {
 	settled := map[string]object.Entry{}
 	for _, c := range before.Conflicts {
 		for _, p := range c.Paths() {
-			e, err := r.engine.Store.Find(has, p)
+			e, err := r.engine.Store.Find(ctx, has, p)
 			if err != nil {
 				return nil, err
 			}
 			settled[p] = e
 		}
 		if lines, ok := c.Subject.(*merge.Lines); ok && caughtUp {
-			if err := r.asItStands(settled, c.Path, lines.Text, first); err != nil {
+			if err := r.asItStands(ctx, settled, c.Path, lines.Text, first); err != nil {
 				return nil, err
 			}
 		}
@@ -120,13 +121,14 @@ func FirstHoldsTheirs(ctx context.Context, store *object.Overlay, theirs, first,
 
 // asItStands settles a text that a merge decided with the present content of the contested places, yours or theirs.
 // The merge's decision is then a change to that, which is applied afterwards.
-func (r *replayer) asItStands(settled map[string]object.Entry, path string, t *merge.Text, tree object.ID) error {
+func (r *replayer) asItStands(ctx context.Context, settled map[string]object.Entry, path string, t *merge.Text,
+	tree object.ID) error {
 	e := settled[path]
-	is, err := r.engine.Store.Find(tree, path)
+	is, err := r.engine.Store.Find(ctx, tree, path)
 	if err != nil || !e.Mode.IsRegular() || !is.Mode.IsRegular() {
 		return err
 	}
-	data, err := r.engine.Store.Blob(is.ID)
+	data, err := r.engine.Store.Blob(ctx, is.ID)
 	if err != nil {
 		return err
 	}
@@ -152,7 +154,7 @@ func (r *replayer) joinCommits(ctx context.Context, a, b object.ID) (*merge.Resu
 	}
 	var trees [2]object.ID
 	for i, id := range []object.ID{a, b} {
-		c, err := r.engine.Store.Commit(id)
+		c, err := r.engine.Store.Commit(ctx, id)
 		if err != nil {
 			return nil, err
 		}
@@ -163,7 +165,8 @@ func (r *replayer) joinCommits(ctx context.Context, a, b object.ID) (*merge.Resu
 
 // decideAsBefore settles those conflicts of a new join that the old merge settled: conflicts about the same entries,
 // and places in texts with the same contested lines.
-func (r *replayer) decideAsBefore(before *merge.Result, decided object.ID, now *merge.Result) error {
+func (r *replayer) decideAsBefore(ctx context.Context, before *merge.Result, decided object.ID,
+	now *merge.Result) error {
 	old := map[string]merge.Subject{}
 	names := map[string]bool{} // paths in conflicts about names: the merge does not show what was decided
 	for _, list := range [][]merge.Conflict{before.Conflicts, now.Conflicts} {
@@ -183,7 +186,7 @@ func (r *replayer) decideAsBefore(before *merge.Result, decided object.ID, now *
 		if !ok || names[c.Path] {
 			continue
 		}
-		entry, err := r.engine.Store.Find(decided, c.Path)
+		entry, err := r.engine.Store.Find(ctx, decided, c.Path)
 		if err != nil {
 			return err
 		}
@@ -196,7 +199,7 @@ func (r *replayer) decideAsBefore(before *merge.Result, decided object.ID, now *
 		if !is || !still || !entry.Mode.IsRegular() || text.Modes {
 			continue
 		}
-		data, err := r.engine.Store.Blob(entry.ID)
+		data, err := r.engine.Store.Blob(ctx, entry.ID)
 		if err != nil {
 			return err
 		}

@@ -85,7 +85,7 @@ func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object
 		if r.picking, r.parentOf = t.Theirs, 1; t.Stands {
 			s.Outcome, s.after = Clean, snapshot{id: t.Commit.Tree}
 		} else if request.Leave && !t.joins() {
-			err = r.leave(&s)
+			err = r.leave(ctx, &s)
 		} else if !t.Tree.IsZero() {
 			s.Outcome, s.after = Clean, snapshot{id: t.Tree}
 		} else if t.Begun != nil {
@@ -96,7 +96,7 @@ func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object
 			err = r.plain(ctx, &s)
 		}
 		if err == nil && !t.Stands {
-			err = r.edit(&s, request.Edits)
+			err = r.edit(ctx, &s, request.Edits)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("replaying %s: %w", t.Commit.ID, err)
@@ -111,7 +111,7 @@ func Onwards(ctx context.Context, engine *merge.Engine, todo []Todo, onto object
 
 // begun replays a commit whose join was begun elsewhere.
 func (r *replayer) begun(ctx context.Context, s *Step, b *merge.Begun) error {
-	onto, err := r.tree(s.onto[0])
+	onto, err := r.tree(ctx, s.onto[0])
 	if err != nil {
 		return err
 	}
@@ -133,11 +133,11 @@ func (r *replayer) begun(ctx context.Context, s *Step, b *merge.Begun) error {
 		return err
 	}
 	b.Narrow(s.Merge)
-	joined, err := r.settle(s, s.Merge)
+	joined, err := r.settle(ctx, s, s.Merge)
 	if err != nil {
 		return err
 	}
-	tree, err := b.Over(s.Merge, joined)
+	tree, err := b.Over(ctx, s.Merge, joined)
 	if err != nil {
 		return err
 	}
@@ -150,7 +150,7 @@ func (r *replayer) begun(ctx context.Context, s *Step, b *merge.Begun) error {
 
 // change applies what a commit changes to its new parent.
 func (r *replayer) change(ctx context.Context, n history.Node, onto object.ID) (*merge.Result, error) {
-	before, err := history.FirstParentTree(r.engine.Store, n.Commit)
+	before, err := history.FirstParentTree(ctx, r.engine.Store, n.Commit)
 	if err != nil {
 		return nil, err
 	}

@@ -54,7 +54,7 @@ func Pick(ctx context.Context, engine *merge.Engine, changes *Changes, commits, 
 		// A change that was made before counts as present, unless the tree clearly no longer holds it.
 		if other, ok := same[n.ID]; ok && s.Outcome != Clean {
 			s = Step{Commit: n, onto: s.onto, Outcome: AlreadyThere, Same: other}
-			if s.after, err = r.snapshot(on); err != nil {
+			if s.after, err = r.snapshot(ctx, on); err != nil {
 				return nil, fmt.Errorf("picking %s: %w", n.ID, err)
 			}
 		}

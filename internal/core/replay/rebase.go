@@ -42,7 +42,7 @@ type Step struct {
 }
 
 // Tree returns the tree after the step. It may have to create it; the error is that of reading what this needs.
-func (s *Step) Tree() (object.ID, error) { return s.after.tree() }
+func (s *Step) Tree(ctx context.Context) (object.ID, error) { return s.after.tree(ctx) }
 
 // Parent is the parent of a new commit: an earlier step or, if Step is negative, a commit that stays as it is.
 type Parent struct {
@@ -90,7 +90,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 	if err != nil {
 		return nil, err
 	}
-	r := newReplayer(ctx, engine, yours, onto, resolve)
+	r := newReplayer(engine, yours, onto, resolve)
 	bottom := yours[0]
 	for len(bottom.Parents) > 0 {
 		below, ok := r.mine[bottom.Parents[0]]
@@ -119,10 +119,10 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 		switch {
 		case request.Leave && len(n.Parents) < 2:
 			s.onto = r.parents(n, 1)
-			err = r.leave(&s)
+			err = r.leave(ctx, &s)
 		case ok && !request.Keep:
 			s.Outcome, s.Same, s.onto = AlreadyThere, other, r.parents(n, 1)
-			s.after, err = r.snapshot(s.onto[0])
+			s.after, err = r.snapshot(ctx, s.onto[0])
 		case len(n.Parents) > 1:
 			s.onto = r.parents(n, 2)
 			err = r.merge(ctx, &s)
@@ -131,7 +131,7 @@ func Rebase(ctx context.Context, engine *merge.Engine, changes *Changes, yours, 
 			err = r.plain(ctx, &s)
 		}
 		if err == nil {
-			err = r.edit(&s, request.Edits)
+			err = r.edit(ctx, &s, request.Edits)
 		}
 		if err != nil {
 			return nil, fmt.Errorf("replaying %s: %w", n.ID, err)
@@ -158,7 +158,7 @@ type replayer struct {
 }
 
 // newReplayer prepares to replay commits of yours.
-func newReplayer(ctx context.Context, engine *merge.Engine, yours []history.Node, onto object.ID,
+func newReplayer(engine *merge.Engine, yours []history.Node, onto object.ID,
 	resolve Resolver) *replayer {
 	r := &replayer{engine: engine, onto: onto, resolve: resolve, mine: map[object.ID]history.Node{},
 		at: map[object.ID]int{}, steps: make([]Step, 0, len(yours))}
@@ -171,7 +171,7 @@ func newReplayer(ctx context.Context, engine *merge.Engine, yours []history.Node
 
 // prepare starts reading what commits need.
 func (r *replayer) prepare(ctx context.Context, changes *Changes, commits []history.Node) (*ahead, error) {
-	tip, err := r.engine.Store.Commit(r.onto)
+	tip, err := r.engine.Store.Commit(ctx, r.onto)
 	if err != nil {
 		return nil, err
 	}
@@ -180,7 +180,7 @@ func (r *replayer) prepare(ctx context.Context, changes *Changes, commits []hist
 			return nil, err
 		}
 	}
-	return readAhead(r.engine.Store, changes, commits, tip.Tree), nil
+	return readAhead(ctx, r.engine.Store, changes, commits, tip.Tree), nil
 }
 
 func (r *replayer) replayed(parents []object.ID) bool {
@@ -207,19 +207,19 @@ func (r *replayer) parents(c history.Node, n int) (out []Parent) {
 	return out
 }
 
-func (r *replayer) tree(p Parent) (object.ID, error) {
-	at, err := r.snapshot(p)
+func (r *replayer) tree(ctx context.Context, p Parent) (object.ID, error) {
+	at, err := r.snapshot(ctx, p)
 	if err != nil {
 		return object.ID{}, err
 	}
-	return at.tree()
+	return at.tree(ctx)
 }
 
-func (r *replayer) snapshot(p Parent) (snapshot, error) {
+func (r *replayer) snapshot(ctx context.Context, p Parent) (snapshot, error) {
 	if p.Step >= 0 {
 		return r.steps[p.Step].after, nil
 	}
-	c, err := r.engine.Store.Commit(p.ID)
+	c, err := r.engine.Store.Commit(ctx, p.ID)
 	if err != nil {
 		return snapshot{}, err
 	}
@@ -254,7 +254,7 @@ func (r *replayer) add(s Step) {
 }
 
 // settle resolves a join and returns its tree.
-func (r *replayer) settle(s *Step, joined *merge.Result) (object.ID, error) {
+func (r *replayer) settle(ctx context.Context, s *Step, joined *merge.Result) (object.ID, error) {
 	var settled merge.Decided
 	if !joined.Clean() {
 		var all bool
@@ -265,13 +265,13 @@ func (r *replayer) settle(s *Step, joined *merge.Result) (object.ID, error) {
 		s.Open = s.Open || !all
 		s.Outcome = Conflict
 	}
-	return joined.Tree(settled)
+	return joined.Tree(ctx, settled)
 }
 
 func (r *replayer) plain(ctx context.Context, s *Step) error {
 	n := s.Commit
 	s.Outcome = Clean
-	on, err := r.snapshot(s.onto[0])
+	on, err := r.snapshot(ctx, s.onto[0])
 	if err != nil {
 		return err
 	}
@@ -283,21 +283,21 @@ func (r *replayer) plain(ctx context.Context, s *Step) error {
 			if s.after != on {
 				return nil
 			}
-			before, err := history.FirstParentTree(r.engine.Store, n.Commit)
+			before, err := history.FirstParentTree(ctx, r.engine.Store, n.Commit)
 			if n.Tree != before { // a commit that was empty before is kept
 				s.Outcome = Emptied
 			}
 			return err
 		}
 	}
-	onto, err := on.tree()
+	onto, err := on.tree(ctx)
 	if err != nil {
 		return err
 	}
-	before, err := history.FirstParentTree(r.engine.Store, n.Commit)
+	before, err := history.FirstParentTree(ctx, r.engine.Store, n.Commit)
 	if len(n.Parents) > 1 {
 		var c *object.Commit
-		if c, err = r.engine.Store.Commit(n.Parents[r.parentOf-1]); err == nil {
+		if c, err = r.engine.Store.Commit(ctx, n.Parents[r.parentOf-1]); err == nil {
 			before = c.Tree
 		}
 	}
@@ -312,7 +312,7 @@ func (r *replayer) plain(ctx context.Context, s *Step) error {
 	if err != nil {
 		return err
 	}
-	tree, err := r.settle(s, s.Merge)
+	tree, err := r.settle(ctx, s, s.Merge)
 	if err != nil {
 		return err
 	}
@@ -331,7 +331,7 @@ func (r *replayer) plain(ctx context.Context, s *Step) error {
 // for those left out), and the new tip. Author, message, encoding and other headers are kept; signatures are not,
 // because they sign the old content. A commit that already has its new parents unchanged keeps its id. Steps that
 // become part of the one before share its commit. last, unless zero, replaces the tree of the commit of Last.
-func Commits(store *object.Overlay, steps []Step, onto object.ID, committer object.Signature,
+func Commits(ctx context.Context, store *object.Overlay, steps []Step, onto object.ID, committer object.Signature,
 	last object.ID) (ids []object.ID, tip object.ID, err error) {
 	ids = make([]object.ID, len(steps))
 	final, kept := Last(steps)
@@ -348,7 +348,7 @@ func Commits(store *object.Overlay, steps []Step, onto object.ID, committer obje
 		end := group[len(group)-1]
 		tree := last
 		if end != final || last.IsZero() {
-			if tree, err = steps[end].Tree(); err != nil {
+			if tree, err = steps[end].Tree(ctx); err != nil {
 				return nil, tip, err
 			}
 		}
@@ -405,13 +405,14 @@ func commitOf(store *object.Overlay, steps []Step, group []int, tree object.ID, 
 
 // Upto makes the commit of a step without the later steps that became part of it. ids are those of Commits. If no step
 // followed it returns the step's own id.
-func Upto(store *object.Overlay, steps []Step, ids []object.ID, i int, committer object.Signature) (object.ID, error) {
+func Upto(ctx context.Context, store *object.Overlay, steps []Step, ids []object.ID, i int,
+	committer object.Signature) (object.ID, error) {
 	for _, group := range Groups(steps) {
 		n := slices.Index(group, i)
 		if n < 0 || n == len(group)-1 {
 			continue
 		}
-		tree, err := steps[i].Tree()
+		tree, err := steps[i].Tree(ctx)
 		if err != nil {
 			return object.ID{}, err
 		}

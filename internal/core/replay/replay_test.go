@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"context"
 	"fmt"
 	"slices"
 	"strings"
@@ -32,7 +33,7 @@ func (b *bench) commit(message string, files string, parents ...object.ID) objec
 		set[path] = object.Entry{Mode: mode, ID: b.o.Put(object.KindBlob, []byte(strings.ReplaceAll(text, "/",
 			"\n")+"\n"))}
 	}
-	tree, err := b.o.Edit(object.ID{}, set)
+	tree, err := b.o.Edit(context.Background(), object.ID{}, set)
 	require.NoError(b.t, err)
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0530"}
 	return b.o.PutCommit(&object.Commit{Tree: tree, Parents: parents, AuthorLine: who.String(), Committer: who,
@@ -45,13 +46,14 @@ func (b *bench) rebase(yours, theirs object.ID, resolve Resolver) ([]Step, *hist
 	if resolve == nil {
 		resolve = func(*merge.Result) (merge.Decided, bool, error) { return merge.Decided{}, false, nil }
 	}
-	steps, err := Rebase(b.t.Context(), merge.NewEngine(b.o), NewChanges(b.o), d.Yours, d.Theirs, theirs, nil, resolve, nil)
+	steps, err := Rebase(b.t.Context(), merge.NewEngine(b.o), NewChanges(b.o), d.Yours, d.Theirs, theirs, nil,
+		resolve, nil)
 	require.NoError(b.t, err)
 	return steps, d
 }
 
 func after(t *testing.T, s *Step) object.ID {
-	tree, err := s.Tree()
+	tree, err := s.Tree(t.Context())
 	require.NoError(t, err)
 	return tree
 }
@@ -87,11 +89,11 @@ func TestOutcomes(t *testing.T) {
 			true, nil
 	})
 	assert.Equal(t, "same:already-there clean:clean empty:clean clash:emptied", outcomes(steps))
-	ids, tip, err := Commits(b.o, steps, t2, committer, object.ID{})
+	ids, tip, err := Commits(t.Context(), b.o, steps, t2, committer, object.ID{})
 	require.NoError(t, err)
 	assert.True(t, ids[0].IsZero() && ids[3].IsZero())
 	assert.Equal(t, tip, ids[2])
-	c, err := b.o.Commit(ids[1])
+	c, err := b.o.Commit(t.Context(), ids[1])
 	require.NoError(t, err)
 	assert.Equal(t, []object.ID{t2}, c.Parents)
 	assert.Equal(t, d.Yours[0].AuthorLine, c.AuthorLine, "the author is kept, zone and all")
@@ -131,7 +133,7 @@ func TestRebaseOntoItsOwnBaseIsTheIdentity(t *testing.T) {
 	y1 := b.commit("one", "f=1 g=2", base)
 	y2 := b.commit("two", "f=2 g=2", y1)
 	steps, _ := b.rebase(y2, base, nil)
-	_, tip, err := Commits(b.o, steps, base, committer, object.ID{})
+	_, tip, err := Commits(t.Context(), b.o, steps, base, committer, object.ID{})
 	require.NoError(t, err)
 	assert.Equal(t, y2, tip)
 }
@@ -144,19 +146,19 @@ func TestTheLastKeptCommitHoldsTheMend(t *testing.T) {
 	t1 := b.commit("theirs, the same as two", "f=1/2/3 z=2", base)
 	steps, _ := b.rebase(y2, t1, nil)
 	assert.Equal(t, "one:clean two:already-there", outcomes(steps))
-	mended, err := b.o.Edit(after(b.t, &steps[1]), map[string]object.Entry{"f": {Mode: object.ModeFile,
+	mended, err := b.o.Edit(t.Context(), after(b.t, &steps[1]), map[string]object.Entry{"f": {Mode: object.ModeFile,
 		ID: b.o.Put(object.KindBlob, []byte("mended"))}})
 	require.NoError(t, err)
-	ids, tip, err := Commits(b.o, steps, t1, committer, mended)
+	ids, tip, err := Commits(t.Context(), b.o, steps, t1, committer, mended)
 	require.NoError(t, err)
 	assert.Equal(t, ids[0], tip)
-	c, err := b.o.Commit(tip)
+	c, err := b.o.Commit(t.Context(), tip)
 	require.NoError(t, err)
 	assert.Equal(t, mended, c.Tree)
 
 	steps, _ = b.rebase(b.commit("two alone", "f=1/2/3 z=2", base), t1, nil)
 	assert.Equal(t, "two alone:already-there", outcomes(steps))
-	_, _, err = Commits(b.o, steps, t1, committer, mended)
+	_, _, err = Commits(t.Context(), b.o, steps, t1, committer, mended)
 	assert.ErrorContains(t, err, "no commit of yours is left")
 }
 
@@ -165,16 +167,16 @@ func TestHeadersAndMerges(t *testing.T) {
 	base := b.commit("base", "f=1")
 	t1 := b.commit("theirs", "f=1 g=1", base)
 	id := b.commit("signed", "f=2", base)
-	c, err := b.o.Commit(id)
+	c, err := b.o.Commit(t.Context(), id)
 	require.NoError(t, err)
 	c.Extra = []object.Header{{Key: "encoding", Value: "latin1"}, {Key: "gpgsig", Value: "--\nx"},
 		{Key: "note", Value: "kept"}}
 	c.Message = "sm\xf8rrebr\xf8d\n"
 	signed := b.o.PutCommit(c)
 	steps, _ := b.rebase(signed, t1, nil)
-	_, tip, err := Commits(b.o, steps, t1, committer, object.ID{})
+	_, tip, err := Commits(t.Context(), b.o, steps, t1, committer, object.ID{})
 	require.NoError(t, err)
-	got, err := b.o.Commit(tip)
+	got, err := b.o.Commit(t.Context(), tip)
 	require.NoError(t, err)
 	assert.Equal(t, []object.Header{{Key: "encoding", Value: "latin1"}, {Key: "note", Value: "kept"}}, got.Extra)
 	assert.Equal(t, c.Message, got.Message)
@@ -194,7 +196,7 @@ func TestHeadersAndMerges(t *testing.T) {
 // show writes a line of commits from a tip down to a commit, side lines in
 // brackets, as subjects.
 func (b *bench) line(tip, stop object.ID) string {
-	c, err := b.o.Commit(tip)
+	c, err := b.o.Commit(context.Background(), tip)
 	require.NoError(b.t, err)
 	out := c.Subject()
 	if len(c.Parents) > 1 {
@@ -207,7 +209,7 @@ func (b *bench) line(tip, stop object.ID) string {
 }
 
 func (b *bench) tree(files string) object.ID {
-	c, err := b.o.Commit(b.commit("x", files))
+	c, err := b.o.Commit(context.Background(), b.commit("x", files))
 	require.NoError(b.t, err)
 	return c.Tree
 }
@@ -245,11 +247,11 @@ func TestMergesAreReplayedAsMerges(t *testing.T) {
 		for i := range steps {
 			assert.Equal(t, Clean, steps[i].Outcome, c.name)
 		}
-		_, tip, err := Commits(b.o, steps, theirs, committer, object.ID{})
+		_, tip, err := Commits(t.Context(), b.o, steps, theirs, committer, object.ID{})
 		require.NoError(t, err)
 		assert.Equal(t, c.want, strings.ReplaceAll(strings.ReplaceAll(b.line(tip, theirs), " base before", ""),
 			" base", ""), c.name)
-		got, err := b.o.Commit(tip)
+		got, err := b.o.Commit(t.Context(), tip)
 		require.NoError(t, err)
 		assert.Equal(t, b.tree(c.files), got.Tree, c.name)
 	}
@@ -260,7 +262,7 @@ func TestMergesAreReplayedAsMerges(t *testing.T) {
 	tip := b.commit("after", "f=mine/2/3/4/5 g=1 z=1 t=1 n=1", caughtUp)
 	steps, _ := b.rebase(tip, later, nil)
 	assert.Equal(t, "mine:clean caught up:emptied after:clean", outcomes(steps))
-	_, tip, err := Commits(b.o, steps, later, committer, object.ID{})
+	_, tip, err := Commits(t.Context(), b.o, steps, later, committer, object.ID{})
 	require.NoError(t, err)
 	assert.Equal(t, "after mine", b.line(tip, later))
 
@@ -278,9 +280,9 @@ func TestChangeID(t *testing.T) {
 	b := &bench{t, object.NewOverlay(object.SHA1, nil)}
 	id := func(before, after string) ChangeID {
 		at := b.commit("x", after, b.commit("p", before))
-		c, err := b.o.Commit(at)
+		c, err := b.o.Commit(t.Context(), at)
 		require.NoError(t, err)
-		ch, ok, err := NewChanges(b.o).Of(history.Node{ID: at, Commit: c})
+		ch, ok, err := NewChanges(b.o).Of(t.Context(), history.Node{ID: at, Commit: c})
 		require.NoError(t, err)
 		require.True(t, ok)
 		return ch
@@ -295,9 +297,9 @@ func TestChangeID(t *testing.T) {
 	assert.Equal(t, edit, id(run(a), run("f=1/2/3/4/X/6/7/8/9")), "a mode that stays is no part of it")
 	assert.NotEqual(t, edit, id(a, run("f=1/2/3/4/X/6/7/8/9")), "one that changes is")
 	at := b.commit("x", a, b.commit("p", a))
-	empty, err := b.o.Commit(at)
+	empty, err := b.o.Commit(t.Context(), at)
 	require.NoError(t, err)
-	_, ok, err := NewChanges(b.o).Of(history.Node{ID: at, Commit: empty})
+	_, ok, err := NewChanges(b.o).Of(t.Context(), history.Node{ID: at, Commit: empty})
 	require.NoError(t, err)
 	assert.False(t, ok)
 }

@@ -1,6 +1,7 @@
 package replay
 
 import (
+	"context"
 	"slices"
 	"strings"
 
@@ -77,16 +78,16 @@ func (r *replayer) hold(s *Step, request Request) {
 // edit makes the requested edits to a step's files. If a file has changed since, the edit is joined with it. An edit
 // that
 // does not fit, or whose file is no text any longer, is skipped and noted.
-func (r *replayer) edit(s *Step, edits *Edits) error {
+func (r *replayer) edit(ctx context.Context, s *Step, edits *Edits) error {
 	if edits == nil {
 		return nil
 	}
-	tree, err := s.Tree()
+	tree, err := s.Tree(ctx)
 	if err != nil {
 		return err
 	}
 	for _, one := range edits.List {
-		e, err := r.engine.Store.Find(tree, one.Path)
+		e, err := r.engine.Store.Find(ctx, tree, one.Path)
 		if err != nil {
 			return err
 		}
@@ -94,7 +95,7 @@ func (r *replayer) edit(s *Step, edits *Edits) error {
 			s.Unfit = append(s.Unfit, one)
 			continue
 		}
-		data, err := r.engine.Store.Blob(e.ID)
+		data, err := r.engine.Store.Blob(ctx, e.ID)
 		if err != nil {
 			return err
 		}
@@ -104,7 +105,7 @@ func (r *replayer) edit(s *Step, edits *Edits) error {
 			continue
 		}
 		e.ID = r.engine.Store.Put(object.KindBlob, []byte(t.Join(nil)))
-		if tree, err = r.engine.Store.Edit(tree, map[string]object.Entry{one.Path: e}); err != nil {
+		if tree, err = r.engine.Store.Edit(ctx, tree, map[string]object.Entry{one.Path: e}); err != nil {
 			return err
 		}
 		s.after = snapshot{id: tree}
@@ -117,9 +118,9 @@ func (r *replayer) edit(s *Step, edits *Edits) error {
 }
 
 // leave leaves a commit out.
-func (r *replayer) leave(s *Step) (err error) {
+func (r *replayer) leave(ctx context.Context, s *Step) (err error) {
 	s.Outcome = Dropped
-	s.after, err = r.snapshot(s.onto[0])
+	s.after, err = r.snapshot(ctx, s.onto[0])
 	return err
 }
 

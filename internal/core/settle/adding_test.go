@@ -38,13 +38,17 @@ func TestVersionsAreCompared(t *testing.T) {
 func TestDoubts(t *testing.T) {
 	for _, c := range []struct{ path, base, yours, theirs, doubt string }{
 		{"a.py", "a()\n", "a()\nx = 1\n", "a()\nx = 2\n", "both name x"},
-		{"a.py", "def f():\n    a()\n", "def f():\n    a()\n    return 1\n", "def f():\n    a()\n    return 2\n", "both end it"},
+		{"a.py", "def f():\n    a()\n", "def f():\n    a()\n    return 1\n", "def f():\n    a()\n    return 2\n",
+			"both end it"},
 		{"hours.txt", "", "from 8 to 17\n", "from 7 to 18\n", "both added one line, with other numbers"},
-		{"hours.txt", "ship 4 leaves at 9\n", "ship 4 leaves at 9\nship 5 leaves at 10\n", "ship 4 leaves at 9\nship 7 leaves at 11\n",
+		{"hours.txt", "ship 4 leaves at 9\n", "ship 4 leaves at 9\nship 5 leaves at 10\n",
+			"ship 4 leaves at 9\nship 7 leaves at 11\n",
 			""},
 		{"order.txt", "0001_init\n", "0001_init\n0002_piers\n", "0001_init\n0002_slips\n", "both took the number 0002"},
-		{"a.go", "package x\n", "package x\n\nfunc (t *T) Go() {\n}\n", "package x\n\nfunc (t T) Go(n int) {\n}\n", "both name T.Go"},
-		{"a.go", "package x\n", "package x\n\nfunc (t *T) Go() {\n}\n", "package x\n\nfunc (t *S) Go(n int) {\n}\n", ""},
+		{"a.go", "package x\n", "package x\n\nfunc (t *T) Go() {\n}\n", "package x\n\nfunc (t T) Go(n int) {\n}\n",
+			"both name T.Go"},
+		{"a.go", "package x\n", "package x\n\nfunc (t *T) Go() {\n}\n", "package x\n\nfunc (t *S) Go(n int) {\n}\n",
+			""},
 	} {
 		q := conflictOf(t, c.path, c.base, c.yours, c.theirs).Questions[0]
 		if c.doubt == "" {

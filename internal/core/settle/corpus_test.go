@@ -94,7 +94,8 @@ func TestCorpus(t *testing.T) {
 	for _, c := range []struct {
 		name               string
 		right, soon, wrong float64 // of those with an answer; of all
-	}{{"rules.txtar", 0.8, 0.95, 0.03}, {"after.txtar", 0.8, 0.95, 0.03}, {"unseen.txtar", 0.8, 0.95, 0.03}, {"fresh.txtar", 0.8, 0.95, 0.03}, {"latest.txtar", 0.8, 0.95, 0.03}} {
+	}{{"rules.txtar", 0.8, 0.95, 0.03}, {"after.txtar", 0.8, 0.95, 0.03}, {"unseen.txtar", 0.8, 0.95,
+		0.03}, {"fresh.txtar", 0.8, 0.95, 0.03}, {"latest.txtar", 0.8, 0.95, 0.03}} {
 		right, soon, wrong, answers := 0, 0, 0, 0
 		all := readCorpus(t, c.name)
 		for _, one := range all {
@@ -115,7 +116,8 @@ func TestCorpus(t *testing.T) {
 				soon++
 			}
 		}
-		says := fmt.Sprintf("%s: of %d with an answer right %d, among the first three %d; of %d wrong %d", c.name, answers,
+		says := fmt.Sprintf("%s: of %d with an answer right %d, among the first three %d; of %d wrong %d", c.name,
+			answers,
 			right, soon, len(all), wrong)
 		t.Log(says)
 		assert.GreaterOrEqual(t, float64(right), c.right*float64(answers), says)

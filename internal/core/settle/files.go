@@ -90,13 +90,13 @@ type fileKey struct {
 func NewFiles(store *object.Overlay) *Files { return &Files{store: store, open: map[fileKey]*File{}} }
 
 // Open is the function Open with a cache.
-func (fs *Files) Open(c *merge.Conflict) *File {
+func (fs *Files) Open(ctx context.Context, c *merge.Conflict) *File {
 	fs.mu.Lock()
 	defer fs.mu.Unlock()
 	key := keyOfFile(c)
 	f := fs.open[key]
 	if f == nil {
-		f = fs.complete(key, Open(c))
+		f = fs.complete(ctx, key, Open(c))
 	}
 	return f
 }
@@ -104,8 +104,8 @@ func (fs *Files) Open(c *merge.Conflict) *File {
 func keyOfFile(c *merge.Conflict) fileKey { return fileKey{c.Path, c.Subject.Facts(), c.Kind} }
 
 // complete adds the options that need more than the conflict, and caches the file. The caller holds fs.mu.
-func (fs *Files) complete(key fileKey, f *File) *File {
-	fs.measure(f)
+func (fs *Files) complete(ctx context.Context, key fileKey, f *File) *File {
+	fs.measure(ctx, f)
 	fs.offerAnew(f)
 	fs.offerBoth(f)
 	fs.recall(f)
@@ -138,7 +138,7 @@ func (fs *Files) openAll(ctx context.Context, list []merge.Conflict) ([]*File, e
 		if known := fs.open[keys[i]]; known != nil { // another goroutine opened it meanwhile
 			files[i] = known
 		} else {
-			fs.complete(keys[i], files[i])
+			fs.complete(ctx, keys[i], files[i])
 		}
 	}
 	return files, nil
@@ -199,7 +199,7 @@ func (fs *Files) recall(f *File) {
 }
 
 // measure finds the sizes of the sides' entries and the targets of their links. What cannot be read has none.
-func (fs *Files) measure(f *File) {
+func (fs *Files) measure(ctx context.Context, f *File) {
 	for _, c := range f.Questions {
 		if !c.Whole() || c.Kind == merge.ModeBits {
 			continue
@@ -207,7 +207,7 @@ func (fs *Files) measure(f *File) {
 		base, yours, theirs := c.Subject.Sides()
 		size := func(e object.Entry) int {
 			if e.Mode.IsRegular() {
-				if data, err := fs.store.Blob(e.ID); err == nil {
+				if data, err := fs.store.Blob(ctx, e.ID); err == nil {
 					return len(data)
 				}
 			}
@@ -215,7 +215,7 @@ func (fs *Files) measure(f *File) {
 		}
 		target := func(e object.Entry) string {
 			if e.Mode == object.ModeLink {
-				if data, err := fs.store.Blob(e.ID); err == nil {
+				if data, err := fs.store.Blob(ctx, e.ID); err == nil {
 					return string(data)
 				}
 			}

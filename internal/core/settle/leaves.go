@@ -2,6 +2,7 @@ package settle
 
 import (
 	"cmp"
+	"context"
 	"maps"
 	"slices"
 	"strings"
@@ -99,7 +100,8 @@ const (
 
 // FindLines finds the file, among those that differ between two trees, that received most lines of a text: at least
 // half of the meaningful ones. ok is false if there is none. It takes the time of reading the changes, up to a bound.
-func FindLines(store *object.Overlay, from, to object.ID, text string) (w Whereabouts, ok bool, err error) {
+func FindLines(ctx context.Context, store *object.Overlay, from, to object.ID, text string) (w Whereabouts, ok bool,
+	err error) {
 	sought := map[string]int{}
 	for _, l := range diff.Lines(text) {
 		if l = strings.TrimSpace(l); telling(l) {
@@ -110,7 +112,7 @@ func FindLines(store *object.Overlay, from, to object.ID, text string) (w Wherea
 	if w.Of == 0 {
 		return w, false, nil
 	}
-	changes, err := store.Changes(from, to)
+	changes, err := store.Changes(ctx, from, to)
 	if err != nil {
 		return w, false, err
 	}
@@ -121,7 +123,7 @@ func FindLines(store *object.Overlay, from, to object.ID, text string) (w Wherea
 		if !c.New.Mode.IsRegular() {
 			continue
 		}
-		n, err := comeInto(store, c, sought)
+		n, err := comeInto(ctx, store, c, sought)
 		if err != nil {
 			return w, false, err
 		}
@@ -133,13 +135,13 @@ func FindLines(store *object.Overlay, from, to object.ID, text string) (w Wherea
 }
 
 // comeInto counts the sought lines that a change added to a file.
-func comeInto(store *object.Overlay, c object.Change, sought map[string]int) (n int, err error) {
+func comeInto(ctx context.Context, store *object.Overlay, c object.Change, sought map[string]int) (n int, err error) {
 	count := map[string]int{}
 	for _, e := range []object.Entry{c.New, c.Old} {
 		if !e.Mode.IsRegular() {
 			continue
 		}
-		data, err := store.Blob(e.ID)
+		data, err := store.Blob(ctx, e.ID)
 		if err != nil {
 			return 0, err
 		}

@@ -20,7 +20,7 @@ func TestLeaves(t *testing.T) {
 		for i := 0; i < len(files); i += 2 {
 			set[files[i]] = object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(files[i+1]))}
 		}
-		id, err := o.Edit(o.EmptyTree(), set)
+		id, err := o.Edit(t.Context(), o.EmptyTree(), set)
 		require.NoError(t, err)
 		return id
 	}
@@ -36,14 +36,15 @@ func TestLeaves(t *testing.T) {
 			"yours: d yours | theirs: d theirs / | both: d theirs /, d-yours yours"},
 		{[]string{"a", text}, []string{"b", text}, []string{"c", text}, "yours: b | theirs: c"},
 		{[]string{"a", text, "b", strings.ToUpper(text)}, []string{"c", text, "b", strings.ToUpper(text)},
-			[]string{"a", text, "c", strings.ToUpper(text)}, "yours: c | theirs: c | yours-theirs: c | theirs-yours: c | base: c | both: c theirs, c-yours yours"},
+			[]string{"a", text, "c",
+				strings.ToUpper(text)}, "yours: c | theirs: c | yours-theirs: c | theirs-yours: c | base: c | both: c theirs, c-yours yours"},
 	} {
 		r, err := merge.NewEngine(o).Trees(t.Context(), tree(c.base...), tree(c.yours...), tree(c.theirs...))
 		require.NoError(t, err)
 		require.NotEmpty(t, r.Conflicts, c.want)
 		var q *Question
 		for i := range r.Conflicts {
-			q = NewFiles(o).Open(&r.Conflicts[i]).Questions[0]
+			q = NewFiles(o).Open(t.Context(), &r.Conflicts[i]).Questions[0]
 		}
 		require.NotNil(t, q, "%+v %+v", r.Conflicts[0].Kind, r.Conflicts[0].Subject)
 		var all []string
@@ -86,7 +87,7 @@ func TestFindLines(t *testing.T) {
 			for p, text := range files {
 				set[p] = object.Entry{Mode: object.ModeFile, ID: o.Put(object.KindBlob, []byte(text))}
 			}
-			id, err := o.Edit(o.EmptyTree(), set)
+			id, err := o.Edit(t.Context(), o.EmptyTree(), set)
 			require.NoError(t, err)
 			return id
 		}
@@ -94,13 +95,13 @@ func TestFindLines(t *testing.T) {
 		for p, text := range c.old {
 			old[p] = text
 		}
-		got, ok, err := FindLines(o, tree(old), tree(c.now), text)
+		got, ok, err := FindLines(t.Context(), o, tree(old), tree(c.now), text)
 		require.NoError(t, err)
 		assert.Equal(t, c.want != "", ok, c.name)
 		if assert.Equal(t, c.n, got.Lines, c.name); ok {
 			assert.Equal(t, Whereabouts{c.want, c.n, 3}, got, c.name)
 		}
 	}
-	_, ok, err := FindLines(object.NewOverlay(object.SHA1, nil), object.ID{}, object.ID{}, "}\n")
+	_, ok, err := FindLines(t.Context(), object.NewOverlay(object.SHA1, nil), object.ID{}, object.ID{}, "}\n")
 	assert.False(t, ok || err != nil, "nothing that says anything")
 }

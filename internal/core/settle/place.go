@@ -13,7 +13,7 @@ import (
 // whole texts.
 type place struct {
 	path, before, after string
-	cut                 bool            // the place is part of an addition by both sides, which share the lines around it
+	cut                 bool            // part of an addition by both sides, which share the lines around it
 	entries             *format.Entries // nil if the texts have no entries or were not read
 	text                *merge.Text     // the whole file's text; nil if there is none
 }

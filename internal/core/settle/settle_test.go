@@ -136,7 +136,7 @@ func TestBook(t *testing.T) {
 	book := &Decisions{}
 	text := func() (string, bool) {
 		set, all := f.Decided(o, book)
-		data, err := o.Blob(set.Entries["a.txt"].ID)
+		data, err := o.Blob(t.Context(), set.Entries["a.txt"].ID)
 		require.NoError(t, err)
 		return string(data), all
 	}
@@ -190,7 +190,7 @@ func TestWholePaths(t *testing.T) {
 		r := &merge.Result{Conflicts: []merge.Conflict{{Path: "a", Kind: c.kind,
 			Subject: &merge.Versions{Yours: c.yours, Theirs: c.theirs}}}}
 		files := NewFiles(o)
-		q := files.Open(&r.Conflicts[0]).Questions[0]
+		q := files.Open(t.Context(), &r.Conflicts[0]).Questions[0]
 		assert.Equal(t, "yours theirs", names(q))
 		assert.Equal(t, c.suggested, q.Suggested)
 		_, all, err := files.Resolve(t.Context(), r, &Decisions{})
@@ -224,7 +224,7 @@ func TestModeBesideText(t *testing.T) {
 	e := set.Entries["a"]
 	assert.True(t, all)
 	assert.Equal(t, object.ModeExec, e.Mode)
-	data, err := o.Blob(e.ID)
+	data, err := o.Blob(t.Context(), e.ID)
 	require.NoError(t, err)
 	assert.Equal(t, "2\n1\n", string(data))
 }
