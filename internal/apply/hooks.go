@@ -176,7 +176,7 @@ func (r *hookRun) before(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		var err error
 		switch name {
 		case "pre-rebase":
-			err = r.hook(ctx, name, "", "", p.Branch.Upstream)
+			err = r.hook(ctx, name, "", "", p.Line().Name)
 		case "pre-merge-commit", "pre-commit":
 			err = r.onMerge(ctx, name, p, b)
 		case "prepare-commit-msg":

@@ -59,11 +59,12 @@ type WorkTree interface {
 
 // Consent lists what the person agreed to, besides the join.
 type Consent struct {
-	MoveAside        bool // move untracked files out of the way; undo restores them
-	RewritePublished bool // rewrite commits that are on a remote
-	LeaveBranches    bool // do not move the other branches on a rebase's list
-	MakeAnew         bool // create the remote branch again, which was deleted there
-	WithoutHooks     bool // skip hooks that a commit can change and that have no consent
+	MoveAside        bool   // move untracked files out of the way; undo restores them
+	RewritePublished bool   // rewrite commits that are on a remote
+	LeaveBranches    bool   // do not move the other branches on a rebase's list
+	To               string // branch of the remote to push to; empty for the usual one
+	MakeAnew         bool   // create the remote branch again, which was deleted there
+	WithoutHooks     bool   // skip hooks that a commit can change and that have no consent
 }
 
 // Kind is the purpose of a change.

@@ -51,6 +51,7 @@ type lookJSON struct {
 	Version       int          `json:"version"`
 	Branch        string       `json:"branch"`
 	Upstream      string       `json:"upstream"`
+	From          string       `json:"from,omitempty"` // line that is joined instead of the upstream
 	Fetched       bool         `json:"fetched"`
 	Yours         sideJSON     `json:"yours"`
 	Theirs        sideJSON     `json:"theirs"`
@@ -119,6 +120,7 @@ func commits(nodes []history.Node) []commitJSON {
 
 func lookCommand(e *env) *cobra.Command {
 	var noFetch, short, branches bool
+	var from string
 	cmd := &cobra.Command{
 		Use: "look", Short: "Say where you stand: yours, theirs, and where both changed the same files",
 		Args: noArgs,
@@ -126,6 +128,7 @@ func lookCommand(e *env) *cobra.Command {
 	cmd.Flags().BoolVar(&noFetch, "no-fetch", false, "do not ask the remote first; use what was last fetched")
 	cmd.Flags().BoolVar(&short, "short", false, "one line for a shell prompt; the remote is not asked, and nothing "+
 		"written")
+	fromFlag(cmd, &from)
 	cmd.Flags().BoolVar(&branches, "branches", false, "also what would collide with the other pushed branches")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		w, err := e.workspace(cmd.Context())
@@ -143,7 +146,7 @@ func lookCommand(e *env) *cobra.Command {
 		if half != nil {
 			return e.halfDone(half, alive)
 		}
-		v, err := w.Glance(cmd.Context(), !noFetch)
+		v, err := w.Glance(cmd.Context(), !noFetch, from)
 		var stuck *plan.StuckError
 		if errors.As(err, &stuck) {
 			return e.stuck(stuck)
@@ -170,6 +173,12 @@ func lookCommand(e *env) *cobra.Command {
 		return nil
 	}
 	return e.jsonFlag(cmd)
+}
+
+// fromFlag adds the flag for the other side of a join.
+func fromFlag(cmd *cobra.Command, from *string) {
+	cmd.Flags().StringVar(from, "from", "",
+		"join with `LINE` instead of the upstream: a branch, a remote's branch, a tag, or an address (“URL BRANCH”)")
 }
 
 // brief prints one line for a shell prompt: the branch, ◐ the number of your commits, ◑ the number of theirs, and
@@ -210,7 +219,7 @@ func (e *env) sayBranches(collide []lookback.Branching, more int) {
 		e.say("No other pushed branch would collide with yours.")
 	}
 	for _, c := range collide {
-		e.say("  %s, by %s: %s, in %s", c.Name, words.List(words.Some(c.By, 2)), words.Count(c.Asks, "decision",
+		e.say("  %s, by %s: %s, in %s", c.Line.Name, words.List(words.Some(c.By, 2)), words.Count(c.Asks, "decision",
 			"decisions"), words.List(words.Some(c.Clashes, 3)))
 	}
 	if more > 0 {
@@ -315,7 +324,7 @@ func (e *env) sayStuck(s *plan.Stuck) {
 func (e *env) asked(p *plan.Position) {
 	if p.Unanswered != nil {
 		e.say("%s", words.Sentence(p.Unanswered.Error()))
-	} else if p.Asked.IsZero() {
+	} else if p.Asked.IsZero() && p.Asks() != "" {
 		e.say("%s", known(p))
 	}
 }
@@ -341,6 +350,9 @@ func lookOf(v *recovery.Glance, branches bool, collide []lookback.Branching) loo
 	for _, g := range v.Overlap {
 		out.Overlap = append(out.Overlap, groundJSON{g.Path, string(g.Kind), g.Yours, g.Theirs, g.Decide})
 	}
+	if p.FromLine() != nil {
+		out.From = p.Line().Name
+	}
 	out.Known = knownOf(p)
 	if over := v.InTheWay; over != nil {
 		out.InTheWay = over.Paths
@@ -354,7 +366,7 @@ func lookOf(v *recovery.Glance, branches bool, collide []lookback.Branching) loo
 	if branches {
 		list := []branchJSON{}
 		for _, c := range collide {
-			list = append(list, branchJSON{c.Name, strings.Join(c.By, ", "), c.Clashes, c.Asks})
+			list = append(list, branchJSON{c.Line.Name, strings.Join(c.By, ", "), c.Clashes, c.Asks})
 		}
 		out.Branches = &list
 	}

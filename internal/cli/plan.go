@@ -19,6 +19,7 @@ type planJSON struct {
 	Version     int          `json:"version"`
 	Branch      string       `json:"branch"`
 	Upstream    string       `json:"upstream"`
+	From        string       `json:"from,omitempty"` // line that is joined instead of the upstream
 	Yours       sideJSON     `json:"yours"`
 	Theirs      sideJSON     `json:"theirs"`
 	Known       *knownJSON   `json:"known,omitempty"` // set if theirs is a remote branch
@@ -70,14 +71,17 @@ type stepJSON struct {
 
 // planned holds the flags of plan.
 type planned struct {
-	route, yours, theirs, pick string
-	noFetch                    bool
-	parent                     int
+	route, yours, theirs, pick, from string
+	noFetch                          bool
+	parent                           int
 }
 
 func (f *planned) check(routeGiven bool) error {
 	if f.pick != "" && (f.theirs != "" || routeGiven) {
 		return usage{fmt.Errorf("--pick names the other side and the route itself; leave --theirs and --route out")}
+	}
+	if f.from != "" && (f.yours != "" || f.theirs != "" || f.pick != "") {
+		return usage{fmt.Errorf("--from names the other side of your branch; leave --yours, --theirs and --pick out")}
 	}
 	if f.route != "all" && f.route != "merge" && f.route != "rebase" {
 		return usage{fmt.Errorf("--route is merge, rebase or all, not %q", f.route)}
@@ -87,7 +91,7 @@ func (f *planned) check(routeGiven bool) error {
 
 // open opens the repository.
 func (f *planned) open(ctx context.Context, e *env) (*recovery.Workspace, error) {
-	if f.pick != "" {
+	if f.pick != "" || f.from != "" {
 		return e.workspace(ctx)
 	}
 	return e.allowing(recovery.OpenToPlan(ctx, e.dir, f.yours, f.theirs))
@@ -100,7 +104,7 @@ func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*plan.Positi
 		p, j, err := w.PlanPick(ctx, f.yours, strings.Split(f.pick, ","), f.parent)
 		return p, []*plan.Join{j}, plan.Pick, err
 	}
-	p, err := w.Compare(ctx, f.yours, f.theirs, !f.noFetch)
+	p, err := f.position(ctx, w)
 	if err != nil {
 		return nil, nil, "", err
 	}
@@ -113,6 +117,14 @@ func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*plan.Positi
 		return nil, nil, "", err
 	}
 	return p, []*plan.Join{pl.Merge, pl.Rebase}, pl.Suggested, nil
+}
+
+// position locates the two sides.
+func (f *planned) position(ctx context.Context, w *recovery.Workspace) (*plan.Position, error) {
+	if f.from != "" {
+		return w.LocateFrom(ctx, !f.noFetch, f.from)
+	}
+	return w.Compare(ctx, f.yours, f.theirs, !f.noFetch)
 }
 
 func planCommand(e *env) *cobra.Command {
@@ -133,6 +145,7 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 	flags.StringVar(&f.route, "route", "all", "merge, rebase or all")
 	flags.StringVar(&f.yours, "yours", "", "the `REV` that is yours (the branch you are on)")
 	flags.StringVar(&f.theirs, "theirs", "", "the `REV` that is theirs (what the branch follows)")
+	fromFlag(cmd, &f.from)
 	flags.BoolVar(&f.noFetch, "no-fetch", false, "do not ask the remote first; use what was last fetched")
 	flags.StringVar(&f.pick, "pick", "",
 		"bring the commits `REV[,REV…]` (or ranges A..B) onto yours, instead of joining theirs")
@@ -169,6 +182,9 @@ func (e *env) sayPlan(p *plan.Position, joins []*plan.Join, suggested plan.Route
 	out := planJSON{Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream,
 		Yours: sideJSON{p.Yours, len(p.Divergence.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Divergence.Theirs)},
 		Bases: p.Divergence.Bases, Suggested: string(suggested), Routes: []any{}}
+	if p.FromLine() != nil {
+		out.From = p.Line().Name
+	}
 	clean := true
 	remote := f.pick == "" && f.theirs == ""
 	if remote {

@@ -88,6 +88,7 @@ type recoverFlags struct {
 	carry, each, mend bool
 	leaveBranches     bool
 	takeOver          string
+	from, to          string
 }
 
 func recoverCommand(e *env) *cobra.Command {
@@ -112,6 +113,7 @@ A check is run only if it was agreed to before in this repository, as it reads n
 	cmd.Flags().BoolVar(&f.rewritePublished, "rewrite-published", false, "rebase commits that are on a remote, too")
 	cmd.Flags().BoolVar(&f.leaveBranches, "leave-branches", false,
 		"with --take-over finish: leave the other branches where they are that the list of a rebase moves")
+	fromFlag(cmd, &f.from)
 	f.add(cmd)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if f.route != "auto" && f.route != "rebase" && f.route != "merge" {
@@ -158,14 +160,19 @@ func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, pref
 // pushCommand is the last stage alone: it pushes the branch if nothing has to be joined first.
 func pushCommand(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "push", Short: "Push what is on your branch, never forcing; nothing is joined",
+		Long: `Pushes the branch where “git push” would. A branch that was never pushed becomes a new
+branch of the usual remote, which it then follows. Where git's settings leave open which
+branch of the remote is meant, say it with --to.`,
 		Args: noArgs}
+	to := ""
+	cmd.Flags().StringVar(&to, "to", "", "push to `BRANCH` of the remote")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		s, err := e.session(cmd.Context())
 		if err != nil {
 			return err
 		}
 		defer s.Close()
-		return e.job(cmd.Context(), s, recoverFlags{push: true, pushOnly: true, carry: s.Ledger.State().Carry}, nil,
+		return e.job(cmd.Context(), s, recoverFlags{push: true, pushOnly: true, to: to, carry: s.Ledger.State().Carry}, nil,
 			s.Home)
 	}
 	return e.jsonFlag(cmd)
@@ -176,6 +183,15 @@ func (r *recoverer) all(ctx context.Context,
 	stand func(ctx context.Context, fetch bool) (*plan.Position, error)) error {
 	if err := r.s.Ledger.Carry(r.flags.carry); err != nil {
 		return err
+	}
+	if r.flags.from != "" {
+		line, err := r.s.Workspace.Line(ctx, r.flags.from)
+		if err != nil {
+			return err
+		}
+		if err := r.s.TakeLine(ctx, &line); err != nil {
+			return err
+		}
 	}
 	switch how := ledger.TakeOver(r.flags.takeOver); how {
 	case "":
@@ -289,7 +305,7 @@ func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 	if err := r.accept(ctx, p, j, b); err != nil {
 		return err
 	}
-	if !r.flags.push || r.out.Tip == p.Theirs {
+	if !r.flags.push || r.out.Tip == p.Theirs && p.FromLine() == nil {
 		return nil
 	}
 	return r.push(ctx, p)
@@ -586,7 +602,16 @@ func (p *provedJSON) seconds() (all float64) {
 }
 
 func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
-	done, err := r.s.PushTip(ctx, p, change.Consent{WithoutHooks: true})
+	if _, first := p.Kind.(plan.Starting); first {
+		for _, n := range p.Divergence.Yours {
+			r.say("  %s %s", r.s.Planner.Short(n.ID), n.Subject())
+		}
+	}
+	done, err := r.s.PushTip(ctx, p, change.Consent{WithoutHooks: true, To: r.flags.to})
+	var unclear *recovery.UnclearError
+	if errors.As(err, &unclear) {
+		return r.unclear(unclear)
+	}
 	if err != nil {
 		return err
 	}
@@ -618,6 +643,22 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 		r.say("  %s", w)
 	}
 	r.out.Result = "pushed"
-	r.say("Pushed. %s now holds %s.", p.Branch.Upstream, done.Holds)
+	r.say("Pushed. %s now holds %s.", done.To.Name, done.Holds)
+	if done.Follows != "" {
+		r.say("%s now follows %s.", p.Branch.Name, done.Follows)
+	}
 	return nil
+}
+
+// unclear ends a push whose destination git's settings leave open.
+func (r *recoverer) unclear(e *recovery.UnclearError) error {
+	r.out.Result, r.out.Error = "refused", visible.Lines(e.Error())
+	var ways []string
+	for _, c := range e.Choices {
+		ways = append(ways, "dorvik push --to "+strings.TrimPrefix(c.Ref, "refs/heads/"))
+	}
+	r.out.Refusal = &refusalJSON{"unclear", []string{}, ways[0]}
+	r.say("%s.", visible.Lines(e.Error()))
+	r.say("Say which: %s.", strings.Join(ways, " or "))
+	return exit{exitRefused}
 }

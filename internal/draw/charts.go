@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/history"
@@ -49,7 +48,7 @@ func (t *Told) theirNames() string { return t.Story.Position.TheirNames() }
 func (t *Told) branch() string { return t.Story.Position.Branch.Name }
 
 func (t *Told) upstream() string {
-	if up := t.Story.Position.Branch.Upstream; up != "" {
+	if up := t.Story.Position.Line().Name; up != "" {
 		return up
 	}
 	return "the other line"
@@ -341,7 +340,7 @@ func routeRows(t *Told, j *plan.Join) (rows []routeRow) {
 		again(SignTheirs)
 		of(SignYours, d.Yours)
 	default:
-		subject, _, _ := strings.Cut(plan.MergeMessage(t.Story.Position), "\n")
+		subject := plan.MergeSubject(t.Story.Position)
 		rows = append(rows, routeRow{SignJoined, "a new commit", subject, t.Story.Who})
 		of(SignYours, d.Yours)
 		of(SignTheirs, d.Theirs)

@@ -24,7 +24,7 @@ func Note(p *plan.Position, list []Matter) string {
 	m := &marked{w: &b}
 	m.print("# How do our changes go together?\n\nI am joining %s with %s. Both of us changed %s.\n\n",
 		code(p.Branch.Name),
-		code(p.Branch.Upstream), words.Count(len(list), "place", "places"))
+		code(p.Line().Name), words.Count(len(list), "place", "places"))
 	for _, a := range list {
 		c := a.About.Question
 		m.print("## %s\n\n", plainText(c.Path+words.If(a.Place == "", "", ", "+a.Place)))
@@ -90,7 +90,7 @@ func PairNote(p *plan.Position, pair prove.Pair, unfit []plan.Misfit, failed str
 	m := &marked{w: &b}
 	m.print("# Our changes do not go together\n\nI am joining %s with %s. Each of our sides passes %s; together they "+
 		"do not.\n\n",
-		code(p.Branch.Name), code(p.Branch.Upstream), code(failed))
+		code(p.Branch.Name), code(p.Line().Name), code(failed))
 	m.who("◐ I", pair.Yours)
 	m.who("◑ "+nameOf(pair.Theirs), pair.Theirs)
 	m.print("\n")

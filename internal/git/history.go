@@ -19,6 +19,10 @@ func (r *Refs) Names(ctx context.Context) ([]vcs.Named, error) {
 	if err != nil {
 		return nil, err
 	}
+	list, err := r.config.allSettings(ctx)
+	if err != nil {
+		return nil, err
+	}
 	var all []vcs.Named
 	for line := range strings.Lines(out) {
 		f := strings.Split(strings.TrimSuffix(line, "\n"), "\x00")
@@ -36,6 +40,7 @@ func (r *Refs) Names(ctx context.Context) ([]vcs.Named, error) {
 		if n.Commit, err = object.ParseID(id); err != nil {
 			return nil, err
 		}
+		n.Remote, n.Ref = sourceOf(list, n.Full)
 		all = append(all, n)
 	}
 	return all, nil

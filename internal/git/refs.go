@@ -236,6 +236,36 @@ func trackingOf(list []setting, remote, ref string) (tracking string, ok bool) {
 	return tracking, true
 }
 
+// sourceOf returns the remote, and the ref there, that a remote-tracking branch is fetched from.
+func sourceOf(list []setting, tracking string) (remote vcs.Remote, ref string) {
+	for _, s := range list {
+		name, is := strings.CutSuffix(strings.TrimPrefix(s.key, "remote."), ".fetch")
+		from, to, ok := strings.Cut(strings.TrimPrefix(s.value, "+"), ":")
+		if !is || !ok || !strings.HasPrefix(s.key, "remote.") {
+			continue
+		}
+		head, many := strings.CutSuffix(from, "*")
+		into, also := strings.CutSuffix(to, "*")
+		switch rest, in := strings.CutPrefix(tracking, into); {
+		case many && also && in:
+			return vcs.Remote(name), head + rest
+		case !many && to == tracking:
+			return vcs.Remote(name), from
+		}
+	}
+	return "", ""
+}
+
+// TrackingOf returns the ref here that a fetch of a remote's branch updates, or an empty string.
+func (r *Refs) TrackingOf(ctx context.Context, remote vcs.Remote, ref string) string {
+	list, err := r.config.allSettings(ctx)
+	if err != nil {
+		return ""
+	}
+	tracking, _ := trackingOf(list, string(remote), ref)
+	return tracking
+}
+
 // Refs reads and moves branches, tags and other refs.
 type Refs struct {
 	*Place

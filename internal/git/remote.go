@@ -185,9 +185,9 @@ func (r *Wire) Deepen(ctx context.Context, remote vcs.Remote) error {
 	return err
 }
 
-// RemoteTip asks the remote for a branch. It returns zero if there is none.
+// RemoteTip asks the repository that a push to the remote goes to for a branch. It returns zero if there is none.
 func (r *Wire) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (object.ID, error) {
-	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--", string(remote), ref)
+	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--", r.pushAddress(ctx, remote), ref)
 	if err != nil {
 		return object.ID{}, err
 	}
@@ -197,6 +197,44 @@ func (r *Wire) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (ob
 		}
 	}
 	return object.ID{}, nil
+}
+
+// pushAddress returns the address that a push to the remote goes to, if it is not the one for fetches. Otherwise it
+// returns the remote itself.
+func (r *Wire) pushAddress(ctx context.Context, remote vcs.Remote) string {
+	list, err := r.config.allSettings(ctx)
+	if err != nil {
+		return string(remote)
+	}
+	address, instead, by := "", "", ""
+	for _, s := range list {
+		switch base, is := strings.CutSuffix(strings.TrimPrefix(s.key, "url."), ".pushinsteadof"); {
+		case s.key == "remote."+string(remote)+".pushurl":
+			return s.value
+		case s.key == "remote."+string(remote)+".url" && address == "":
+			address = s.value
+		case is && len(s.value) > len(instead):
+			instead, by = s.value, base
+		}
+	}
+	if rest, ok := strings.CutPrefix(address, instead); ok && instead != "" {
+		return by + rest
+	}
+	return string(remote)
+}
+
+// RemoteHead asks a remote or an address which branch is its usual one: the one that its HEAD names.
+func (r *Wire) RemoteHead(ctx context.Context, remote vcs.Remote) (ref string, err error) {
+	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--symref", "--", string(remote), "HEAD")
+	if err != nil {
+		return "", err
+	}
+	for line := range strings.Lines(out) {
+		if ref, ok := strings.CutPrefix(strings.TrimSuffix(line, "\tHEAD\n"), "ref: "); ok {
+			return ref, nil
+		}
+	}
+	return "", fmt.Errorf("%s does not say which of its branches is the usual one; name the branch, too", remote)
 }
 
 // Push pushes a commit to a branch without force and returns the output of hooks and server. A rejected push is a
@@ -215,4 +253,7 @@ func (r *Wire) Push(ctx context.Context, remote vcs.Remote, ref string, tip obje
 }
 
 // Wire talks to remotes.
-type Wire struct{ *Place }
+type Wire struct {
+	*Place
+	config *Configuration
+}

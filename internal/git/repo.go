@@ -57,6 +57,6 @@ func newRepo(at *Place) *Repo {
 	tree := &Tree{Place: at, config: c, objects: o, refs: refs}
 	h := &HookRunner{Place: at, config: c}
 	at.guard = h.guard
-	return &Repo{Place: at, Configuration: c, Objects: o, Refs: refs, Wire: &Wire{at}, Tree: tree, HookRunner: h,
+	return &Repo{Place: at, Configuration: c, Objects: o, Refs: refs, Wire: &Wire{at, c}, Tree: tree, HookRunner: h,
 		Checkouts: &Checkouts{Place: at, config: c, refs: refs, objects: o, tree: tree}}
 }

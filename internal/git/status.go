@@ -1,6 +1,7 @@
 package git
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strconv"
@@ -67,10 +68,39 @@ func (r *Refs) Named(ctx context.Context, name string) (vcs.Branch, error) {
 
 // readUpstream returns the upstream of a branch.
 func (r *Refs) readUpstream(ctx context.Context, b *vcs.Branch) error {
-	if list, err := r.config.allSettings(ctx); err == nil && r.followPlain(list, b) {
-		return nil
+	list, err := r.config.allSettings(ctx)
+	if err != nil || !r.followPlain(list, b) {
+		if err := r.followAsked(ctx, b); err != nil {
+			return err
+		}
 	}
-	return r.followAsked(ctx, b)
+	b.Doubt = doubt(list, b)
+	return nil
+}
+
+// doubt returns why “git push” would refuse to choose a destination, or an empty string.
+func doubt(list []setting, b *vcs.Branch) string {
+	set := map[string]string{}
+	for _, s := range list {
+		set[s.key] = s.value
+	}
+	at := cmp.Or(set["branch."+b.Name+".pushremote"], set["remote.pushdefault"], string(b.Remote))
+	if b.Upstream == "" || set["remote."+at+".push"] != "" {
+		return ""
+	}
+	switch set["push.default"] {
+	case "nothing":
+		return "push.default is “nothing”"
+	case "upstream", "tracking":
+		if at != string(b.Remote) {
+			return "push.default is “upstream”, and the branch is pushed to another remote than it follows"
+		}
+	case "", "simple":
+		if at == string(b.Remote) && b.Ref != b.Full() {
+			return "the upstream has another name than the branch"
+		}
+	}
+	return ""
 }
 
 // followAsked asks git for the upstream of a branch.
@@ -83,7 +113,7 @@ func (r *Refs) followAsked(ctx context.Context, b *vcs.Branch) error {
 	}
 	if f := strings.Split(strings.TrimSuffix(out, "\n"), "\x00"); len(f) == 8 {
 		b.Upstream, b.Tracking, b.Remote, b.Ref = f[0], f[1], vcs.Remote(f[2]), f[3]
-		d := vcs.Dest{Name: f[4], Tracking: f[5], Remote: vcs.Remote(f[6]), Ref: f[7]}
+		d := vcs.Line{Name: f[4], Tracking: f[5], Remote: vcs.Remote(f[6]), Ref: f[7]}
 		if d.Tracking == "" && d.Remote != "" && d.Remote != b.Remote {
 			// For push.default=simple git reports no ref; it pushes to the same name.
 			at := string(d.Remote)

@@ -14,6 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -88,9 +89,9 @@ func (l *Ledger) Sync(p *plan.Position) error {
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
 		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, LastCheck: st.LastCheck,
 			TakeOver: st.TakeOver, Runs: st.Runs, Carry: st.Carry, Requests: st.Requests,
-			Read: st.Read, PutAside: st.PutAside}
+			Read: st.Read, PutAside: st.PutAside, Usual: st.Usual, Targets: st.Targets}
 		if st.Branch == p.Branch.Name {
-			kept.Picks, kept.PickParent = st.Picks, st.PickParent
+			kept.Picks, kept.PickParent, kept.Line = st.Picks, st.PickParent, st.Line
 		}
 		*st = kept
 	}
@@ -211,6 +212,7 @@ func (l *Ledger) accepted(wp *Waypoint) {
 		return
 	}
 	l.state.Accepted, l.state.Stage, l.state.Yours = wp, Push, wp.After
+	l.state.Line, l.state.Message = nil, ""
 	if wp.By.Is(plan.Pick) {
 		l.state.Picks, l.state.PickParent, l.state.Route = nil, 0, ""
 	}
@@ -220,6 +222,10 @@ func (l *Ledger) accepted(wp *Waypoint) {
 func (l *Ledger) Undone(wp *Waypoint) error {
 	wp.GoneBack = true
 	l.state.Accepted, l.state.Yours, l.state.Stage = nil, wp.Before, Settle
+	l.state.Message = wp.Message
+	if wp.Line != nil {
+		l.state.Branch, l.state.Line = wp.Branch, wp.Line
+	}
 	if wp.TakenOver() {
 		l.state.Stage, l.state.Route = Look, ""
 	} else if wp.By.Is(plan.Pick) {
@@ -268,7 +274,8 @@ func (l *Ledger) TakeUp(how TakeOver, found []settle.Decision, runs []string) er
 
 // Pushed ends the recovery, after the remote has the branch.
 func (l *Ledger) Pushed(branch string) error {
-	l.state = State{Branch: branch, LastCheck: l.state.LastCheck, Carry: l.state.Carry}
+	l.state = State{Branch: branch, LastCheck: l.state.LastCheck, Carry: l.state.Carry, Usual: l.state.Usual,
+		Targets: l.state.Targets}
 	return l.save()
 }
 
@@ -310,6 +317,43 @@ func (l *Ledger) Carry(on bool) error {
 // GiveBackMends restores the mends and requests that were there before.
 func (l *Ledger) GiveBackMends(before *plan.TakenMends) error {
 	l.state.Mends, l.state.Requests, l.state.Checked = before.Mends, before.Requests, nil
+	return l.save()
+}
+
+// Write sets the message of the merge commit. An empty one selects the proposed message again.
+func (l *Ledger) Write(message string) error {
+	l.state.Message = message
+	return l.save()
+}
+
+// Aim stores which branch of the remote a branch is pushed to.
+func (l *Ledger) Aim(branch, name string) error {
+	targets := maps.Clone(l.state.Targets)
+	if targets == nil {
+		targets = map[string]string{}
+	}
+	targets[branch] = name
+	l.state.Targets = targets
+	return l.save()
+}
+
+// TakeLine selects the line that a branch is joined with, and remembers it for the branch. Without a line it selects
+// the upstream.
+func (l *Ledger) TakeLine(branch string, line *vcs.Line) error {
+	st := &l.state
+	if line != nil {
+		usual := maps.Clone(st.Usual)
+		if usual == nil {
+			usual = map[string]vcs.Line{}
+		}
+		usual[branch] = *line
+		st.Usual = usual
+	}
+	if now := st.Line; st.Branch == branch && (now == nil && line == nil || now != nil && line != nil && *now == *line) {
+		return l.save()
+	}
+	st.Branch, st.Line, st.Route, st.Stage, st.Picks, st.PickParent = branch, line, "", Look, nil, 0
+	st.Mends, st.Made, st.Message = nil, nil, ""
 	return l.save()
 }
 
@@ -407,12 +451,16 @@ func (l *Ledger) NewWaypoint(p *plan.Position, j *plan.Join, tip, tree object.ID
 	st := l.State()
 	wp := &Waypoint{Branch: p.Branch.Name, Before: p.Tip(), After: tip, Theirs: p.Theirs, By: byOf(p, j),
 		Time: time.Now(), Decisions: plan.DecidedIn(j, &st.Decisions), Mends: j.Mended,
-		Made: plan.WithoutTexts(st.Made), Requests: p.Requests, Checked: l.CheckOf(tree)}
+		Made: plan.WithoutTexts(st.Made), Requests: p.Requests, Checked: l.CheckOf(tree), Message: st.Message}
 	switch k := p.Kind.(type) {
 	case plan.Returning:
 		wp.Return = k.Waypoint
 	case plan.BringingBack:
 		wp.Return = OfTheStash
+	}
+	if k := p.FromLine(); k != nil {
+		line := k.Line
+		wp.Line = &line
 	}
 	if p.IsPick() && p.Resumes() == nil {
 		wp.Picks, wp.Parent, wp.Counter = st.Picks, st.PickParent, p.Counter()

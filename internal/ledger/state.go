@@ -10,6 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Stage is a step of the job.
@@ -37,9 +38,11 @@ type State struct {
 	Stage      Stage            `json:"stage"`
 	Picks      []object.ID      `json:"picks,omitempty"`       // commits to pick, in order
 	PickParent int              `json:"pick_parent,omitempty"` // mainline parent for picked merges
+	Line       *vcs.Line        `json:"line,omitempty"`        // line to join with; nil for the upstream
 	Decisions  settle.Decisions `json:"decisions"`
 	Mends      []plan.Mend      `json:"mends,omitempty"`
 	Made       []plan.Made      `json:"made,omitempty"`      // regenerated files
+	Message    string           `json:"message,omitempty"`   // message of the merge commit, if it was written
 	Requests   replay.Requests  `json:"requests,omitempty"`  // requests about single commits
 	TakeOver   TakeOver         `json:"take_over,omitempty"` // how git's half-done operation is taken over
 	Runs       []string         `json:"runs,omitempty"`      // commands that its list ran so far
@@ -48,6 +51,11 @@ type State struct {
 	Read map[string]object.ID `json:"read,omitempty"`
 	// PutAside has conflicts postponed for now, and why.
 	PutAside map[settle.Key]string `json:"put_aside,omitempty"`
+
+	// Targets has the remote branches, such as origin/main, that branches are pushed to, where git's settings leave it open.
+	Targets map[string]string `json:"targets,omitempty"`
+	// Usual has the other line that each branch was joined with last.
+	Usual map[string]vcs.Line `json:"usual,omitempty"`
 
 	Accepted  *Waypoint     `json:"accepted,omitempty"` // the join that is not pushed yet
 	Checked   *Checked      `json:"checked,omitempty"`
@@ -97,6 +105,8 @@ type Waypoint struct {
 	Time     time.Time   `json:"time"`
 	GoneBack bool        `json:"gone_back,omitempty"`
 	Return   string      `json:"return,omitempty"`  // the waypoint that this one restored
+	Line     *vcs.Line   `json:"line,omitempty"`    // joined line; nil for the upstream
+	Message  string      `json:"message,omitempty"` // see State.Message
 	Picks    []object.ID `json:"picks,omitempty"`   // picked commits
 	Parent   int         `json:"parent,omitempty"`  // see State.PickParent
 	Counter  string      `json:"counter,omitempty"` // the waypoint of a join that the pick reverts
@@ -134,7 +144,9 @@ type Checked struct {
 }
 
 // Amends returns the changes to the joined tree besides the decisions.
-func (st *State) Amends() plan.Amends { return plan.Amends{Mends: st.Mends, Made: st.Made} }
+func (st *State) Amends() plan.Amends {
+	return plan.Amends{Mends: st.Mends, Made: st.Made, Message: st.Message}
+}
 
 // ErrInUse reports that another Dorvik has the repository open.
 var ErrInUse = errors.New("another Dorvik is open in this repository; finish there, or close it")

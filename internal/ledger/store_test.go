@@ -14,6 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // TestWhatIsKeptIsKept: the state is what was saved, and what a later version keeps is not touched.
@@ -128,7 +129,8 @@ func TestAllOfTheStateIsKept(t *testing.T) {
 		Mends: []plan.Mend{{Path: "f", Before: "a", After: "b"}}, Made: []plan.Made{{Path: "g", Text: "c"}},
 		Requests: replay.Requests{id: {Leave: true}}, TakeOver: Finish,
 		Runs: []string{"make"}, Carry: true, Read: map[string]object.ID{"f": id},
-		PutAside: map[settle.Key]string{"k": "later"},
+		PutAside: map[settle.Key]string{"k": "later"}, Line: &vcs.Line{Name: "side"}, Message: "m\n",
+		Targets: map[string]string{"main": "origin/side"}, Usual: map[string]vcs.Line{"main": {Name: "side"}},
 		Accepted: &Waypoint{Name: "1"}, Checked: &Checked{Command: "true"}, LastCheck: 1}
 	v := reflect.ValueOf(st)
 	for i := range v.NumField() {

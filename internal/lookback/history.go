@@ -5,6 +5,7 @@ package lookback
 import (
 	"context"
 	"sync"
+	"time"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -18,6 +19,8 @@ type Repository interface {
 	vcs.Lines
 	vcs.Signatures
 	Where() vcs.Where
+	Named(ctx context.Context, name string) (vcs.Branch, error)
+	FetchedAt(ctx context.Context, remote vcs.Remote, tracking string) time.Time
 }
 
 // History answers questions about the past of a repository.

@@ -5,13 +5,11 @@ import (
 	"context"
 	"fmt"
 	"slices"
-	"strings"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
-	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -179,10 +177,10 @@ func (h *History) stillOn(ctx context.Context, w *ledger.Waypoint) (out []plan.P
 // rewritten, how they recover. commits are the number that the push adds; rewritten are those of them that a remote
 // had under other ids.
 func NextPull(p *plan.Position, commits int, pushed bool, rewritten []plan.Published) (sentences []string) {
-	up := p.Upstream().Branch
+	to := p.To().Name
 	sentences = append(sentences, fmt.Sprintf("Everyone who has %s as it %s moves forward by %s with their next pull: "+
 		"nothing to join, nothing to decide. Anyone who committed meanwhile joins their own work with it, as you did.",
-		up.Upstream, words.If(pushed, "was before the push", "is now"), words.Count(commits, "commit", "commits")))
+		to, words.If(pushed, "was before the push", "is now"), words.Count(commits, "commit", "commits")))
 	on := map[string][]plan.Published{}
 	var branches []string
 	for _, r := range rewritten {
@@ -197,82 +195,7 @@ func NextPull(p *plan.Position, commits int, pushed bool, rewritten []plan.Publi
 			"builds on %s gets both copies when the lines are joined: let them rebase what is theirs onto %s, which "+
 			"leaves out what is there already, or make an end of %s.",
 			words.Count(n, "commit", "commits"), words.Is(n, "was", "were"), b, words.Is(n, "stays", "stay"), b,
-			up.Upstream, b))
+			to, b))
 	}
 	return sentences
-}
-
-// Branching is how a branch, or the local copy of a remote's branch, relates to the current one.
-type Branching struct {
-	Name   string
-	Commit object.ID
-	There  int // commits of the branch that yours lacks
-	Here   int // commits of yours that the branch lacks
-	Same   int // how many of There have the same change here
-	By     []string
-	Err    error // why it could not be compared
-
-	Full    string   // full ref name
-	Remote  bool     // a remote-tracking branch
-	Clashes []string // files with conflicts if the two were joined
-	Asks    int      // number of decisions
-}
-
-// maxBranches limits the number of compared branches; the newest come first.
-const maxBranches = 200
-
-// Branchings compares all branches with the current one, newest first, and passes each to each. more is the number
-// that was left out.
-func (h *History) Branchings(ctx context.Context, each func(Branching)) (more int, err error) {
-	b, err := h.Repo.Current(ctx)
-	if err != nil || b.Tip.IsZero() {
-		return 0, err
-	}
-	names, err := h.Repo.Names(ctx)
-	if err != nil {
-		return 0, err
-	}
-	type dated struct {
-		vcs.Named
-		node history.Node
-	}
-	var all []dated
-	var ids []object.ID
-	for _, n := range names {
-		if n.Full == b.Full() || len(n.Full) > 10 && n.Full[:10] == "refs/tags/" {
-			continue
-		}
-		ids = append(ids, n.Commit)
-		all = append(all, dated{n, history.Node{ID: n.Commit}})
-	}
-	h.Planner.Store.Prefetch(ctx, ids...)
-	for i := range all {
-		if all[i].node.Commit, err = h.Planner.Store.Commit(ctx, all[i].node.ID); err != nil {
-			return 0, err
-		}
-	}
-	slices.SortStableFunc(all, func(x, y dated) int { return int(y.node.Committer.When - x.node.Committer.When) })
-	if len(all) > maxBranches {
-		more = len(all) - maxBranches
-		all = all[:maxBranches]
-	}
-	for _, d := range all {
-		if err := ctx.Err(); err != nil {
-			return more, err
-		}
-		out := Branching{Name: d.Name, Commit: d.node.ID, Full: d.Full,
-			Remote: strings.HasPrefix(d.Full, "refs/remotes/")}
-		parted, err := history.Diverge(ctx, h.Planner.Store, b.Tip, d.node.ID)
-		if err == nil {
-			out.There, out.Here, out.By = len(parted.Theirs), len(parted.Yours), plan.Authors(parted.Theirs)
-			var same map[object.ID]history.Node
-			if same, err = h.Planner.Changes.Same(ctx, h.Planner.Engine, parted.Theirs, parted.Yours); err == nil {
-				out.Same = len(same)
-				out.Clashes, out.Asks, err = h.Planner.Clashes(ctx, parted, b.Tip, d.node.ID)
-			}
-		}
-		out.Err = err
-		each(out)
-	}
-	return more, nil
 }

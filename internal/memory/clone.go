@@ -118,7 +118,11 @@ func (c *Clone) Names(context.Context) (out []vcs.Named, err error) {
 	for full, at := range c.refs {
 		if rest, ok := strings.CutPrefix(full, "refs/"); ok && !strings.HasPrefix(rest, "dorvik/") {
 			_, name, _ := strings.Cut(rest, "/")
-			out = append(out, vcs.Named{Name: name, Full: full, Commit: at})
+			n := vcs.Named{Name: name, Full: full, Commit: at}
+			if branch, ok := strings.CutPrefix(full, "refs/remotes/origin/"); ok {
+				n.Remote, n.Ref = "origin", "refs/heads/"+branch
+			}
+			out = append(out, n)
 		}
 	}
 	slices.SortFunc(out, func(a, b vcs.Named) int { return strings.Compare(a.Full, b.Full) })
@@ -252,6 +256,16 @@ func (c *Clone) Fetch(context.Context, vcs.Remote) error {
 	}
 	c.fetched = time.Unix(c.who.When, 0)
 	return nil
+}
+
+// TrackingOf is the copy here of a branch of the server.
+func (c *Clone) TrackingOf(_ context.Context, _ vcs.Remote, ref string) string {
+	return "refs/remotes/origin/" + strings.TrimPrefix(ref, "refs/heads/")
+}
+
+// RemoteHead is main.
+func (c *Clone) RemoteHead(context.Context, vcs.Remote) (string, error) {
+	return "refs/heads/main", nil
 }
 
 // RemoteTip is where the server has a branch.

@@ -73,6 +73,9 @@ func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions
 	}
 	err = pn.Carry(ctx, j, cmp.Or(j.work, p.Carried), resolve)
 	pn.open(ctx, j, decisions)
+	if j.Route == Merge && !p.SettlesOnly() {
+		j.Message = cmp.Or(by.Message, j.mergeMessage(p, decisions))
+	}
 	return j, err
 }
 
@@ -219,10 +222,8 @@ func (pn *Planner) Build(ctx context.Context, p *Position, j *Join) (Built, erro
 	}
 	if j.Route == Merge {
 		c := &object.Commit{Tree: j.Tree, Parents: []object.ID{p.Yours, p.Theirs}, AuthorLine: who.String(),
-			Committer: who,
-			Message:   MergeMessage(p)}
+			Committer: who, Message: j.Message}
 		if r := p.Resumes(); r != nil {
-			c.Message = cmp.Or(r.Message, c.Message)
 			c.Parents = append(c.Parents[:1], r.Merged...)
 		}
 		return Built{Tip: pn.Store.PutCommit(c)}, nil

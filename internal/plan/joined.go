@@ -42,8 +42,9 @@ type Mend struct {
 
 // Amends lists the changes to a joined tree besides the decisions.
 type Amends struct {
-	Mends []Mend
-	Made  []Made
+	Mends   []Mend
+	Made    []Made
+	Message string // message of the merge commit; empty for the proposed one
 }
 
 // Join is the result of a route with the decisions made so far.
@@ -59,6 +60,7 @@ type Join struct {
 	Mended        []Mend         // mends that were applied
 	Lost          []Mend         // mends that no longer fit
 	Regenerations []Regeneration // generated files
+	Message       string         // message of the merge commit; empty for other routes
 	Carried       *Carried
 
 	onto    object.ID      // for a pick: parent of the first step
@@ -208,24 +210,6 @@ func (b Built) Made() (ids []object.ID) {
 		}
 	}
 	return ids
-}
-
-// MergeMessage returns the message of the merge commit. It names both branches, the authors, and the joined commits.
-func MergeMessage(p *Position) string {
-	var b strings.Builder
-	fmt.Fprintf(&b, "Join %s (%s) with %s\n", p.Branch.Upstream, strings.Join(Authors(p.Divergence.Theirs), ", "),
-		p.Branch.Name)
-	for i, n := range p.Divergence.Theirs {
-		if i == 0 {
-			b.WriteByte('\n')
-		}
-		if i == 20 {
-			fmt.Fprintf(&b, "- and %d more\n", len(p.Divergence.Theirs)-i)
-			break
-		}
-		fmt.Fprintf(&b, "- %s\n", n.Subject())
-	}
-	return b.String()
 }
 
 // Authors returns the distinct author names of commits, starting with the author of the newest.

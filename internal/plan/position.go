@@ -60,11 +60,21 @@ type Position struct {
 	Past     bool            // the position is in the past: remotes may have changed since
 }
 
-// Kind tells what a position is for. It is one of Following, *Picking, *Resuming, Returning and BringingBack.
+// Kind tells what a position is for. It is one of Following, Starting, *FromLine, *Picking, *Resuming, Returning and
+// BringingBack.
 type Kind interface{ kind() }
 
 // Following joins a branch with its upstream. It is the default.
 type Following struct{}
+
+// Starting is a branch without an upstream, whose commits go to a new branch of a remote.
+type Starting struct{ To vcs.Line }
+
+// FromLine joins a branch with another line than its upstream.
+type FromLine struct {
+	Line vcs.Line
+	Home *Position // position of the branch relative to its upstream; nil if it has none
+}
 
 // Picking copies single commits onto your line. Position.Divergence.Theirs lists them, newest first.
 type Picking struct {
@@ -87,10 +97,40 @@ type Returning struct{ Waypoint string }
 type BringingBack struct{ Stash object.ID }
 
 func (Following) kind()    {}
+func (Starting) kind()     {}
+func (*FromLine) kind()    {}
 func (*Picking) kind()     {}
 func (*Resuming) kind()    {}
 func (Returning) kind()    {}
 func (BringingBack) kind() {}
+
+// FromLine returns the other line that is joined, or nil if it is the upstream.
+func (p *Position) FromLine() *FromLine {
+	k, _ := p.Kind.(*FromLine)
+	return k
+}
+
+// Line returns the line that yours is joined with.
+func (p *Position) Line() vcs.Line {
+	switch k := p.Kind.(type) {
+	case *FromLine:
+		return k.Line
+	case Starting:
+		return k.To
+	}
+	return p.Branch.Follows()
+}
+
+// To returns the line that the branch is pushed to.
+func (p *Position) To() vcs.Line {
+	if k, ok := p.Upstream().Kind.(Starting); ok {
+		return k.To
+	}
+	return p.Upstream().Branch.To()
+}
+
+// Asks names the remote that was asked for theirs. It is empty if theirs is only here.
+func (p *Position) Asks() string { return p.Line().Remote.String() }
 
 // picks returns the picking of commits, or nil.
 func (p *Position) picks() *Picking {
@@ -194,7 +234,8 @@ func (p *Position) Trivial() Trivial {
 
 // NothingToDo reports whether both sides hold the same commits.
 func (p *Position) NothingToDo() bool {
-	return len(p.Divergence.Theirs) == 0 && len(p.Divergence.Yours) == 0 && !p.IsPick() && p.Resumes() == nil
+	_, starts := p.Kind.(Starting)
+	return len(p.Divergence.Theirs) == 0 && len(p.Divergence.Yours) == 0 && !p.IsPick() && p.Resumes() == nil && !starts
 }
 
 // Trivial names a join that needs no work, as `plan --json` writes it.
@@ -234,7 +275,7 @@ func (p *Position) Rewritten() string {
 		return ""
 	case len(p.Divergence.Theirs) == 0:
 		return fmt.Sprintf("%s was set back: %s that it held before, up to “%s”, %s no longer in it. Your line still "+
-			"has %[5]s, and a push would bring %[5]s back.", p.Branch.Upstream, words.Count(n, "commit", "commits"),
+			"has %[5]s, and a push would bring %[5]s back.", p.Line().Name, words.Count(n, "commit", "commits"),
 			p.TakenOut[0].Subject(), words.Is(n, "is", "are"), words.Is(n, "it", "them"))
 	}
 	var made []string
@@ -245,7 +286,7 @@ func (p *Position) Rewritten() string {
 	}
 	return fmt.Sprintf("%s was rewritten: %s that it held before, up to “%s”, %s place came "+
 		"%s, made by %s. What went is not yours: a rebase leaves it behind, and a merge would bring it back.",
-		p.Branch.Upstream, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject(),
+		p.Line().Name, words.Count(n, "commit", "commits"), p.TakenOut[0].Subject(),
 		words.Is(n, "is no longer in it. In its", "are no longer in it. In their"),
 		words.Count(len(p.Divergence.Theirs), "commit", "commits"), words.List(words.Some(made, 3)))
 }

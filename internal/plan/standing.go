@@ -23,11 +23,21 @@ func (s Standing) String() string { return s.Head + " " + s.Text }
 // Standing describes the position. accepted reports that yours is a joined result that was not pushed.
 func (p *Position) Standing(accepted bool) Standing {
 	yours, theirs := len(p.Divergence.Yours), len(p.Divergence.Theirs)
-	they, up := someAuthors(p.Divergence.Theirs), p.Branch.Upstream
+	they, up := someAuthors(p.Divergence.Theirs), p.Line().Name
 	commits := words.Count(theirs, "commit", "commits")
 	s := Standing{Well: true}
 	if p.Resumes() != nil || p.Counter() != "" || p.IsPick() {
 		return p.underway(they, commits)
+	}
+	if to, ok := p.Kind.(Starting); ok {
+		s = to.standing(p.Branch.Name, yours)
+		if p.Unanswered != nil {
+			s.Well, s.Head = false, p.Asks()+" did not answer. "+s.Head
+		}
+		return s
+	}
+	if p.FromLine() != nil {
+		return p.besides(they, commits)
 	}
 	switch {
 	case p.NothingToDo() && p.Asked.IsZero() && p.Unanswered == nil:
@@ -73,6 +83,52 @@ func (p *Position) Standing(accepted bool) Standing {
 	}
 	if p.Unanswered != nil {
 		p.unanswered(&s, yours, theirs, they, commits)
+	}
+	return s
+}
+
+// standing describes a branch that was never pushed and has commits that the remote does not have.
+func (k Starting) standing(branch string, commits int) Standing {
+	s := Standing{Well: true, Head: fmt.Sprintf("%s is not on %s yet.", branch, k.To.Remote)}
+	if commits == 0 {
+		s.Text = "Other branches there have all its commits."
+	} else {
+		s.Text = fmt.Sprintf("It has %s that no branch there has.", words.Count(commits, "commit", "commits"))
+	}
+	s.Next = fmt.Sprintf("There is nothing to join. A push makes the branch %s, which %s then follows.", k.To.Name,
+		branch)
+	return s
+}
+
+// besides describes a join with another line than the upstream.
+func (p *Position) besides(they, commits string) Standing {
+	yours := len(p.Divergence.Yours)
+	name, line := p.Branch.Name, p.Line().Name
+	s := Standing{Well: true}
+	switch {
+	case p.NothingToDo():
+		s.Head, s.Text = "Nothing to join.", fmt.Sprintf("%s and %s hold the same commits.", name, line)
+		s.Next = "Choose another line with c."
+	case p.Trivial() == UpToDate:
+		s.Head = fmt.Sprintf("%s has all of %s.", name, line)
+		s.Text = fmt.Sprintf("It has %s more, and there is nothing to join.", words.Count(yours, "commit", "commits"))
+		s.Next = "Go on to push it, or choose another line with c."
+	case p.Trivial() == FastForward:
+		s.Head = fmt.Sprintf("Only %s is new.", line)
+		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has nothing of its own.", line, commits, they,
+			name, name)
+		s.Next = fmt.Sprintf("Your branch can move forward to %s without joining anything.", line)
+	default:
+		s.Head = fmt.Sprintf("%s and %s have parted.", line, name)
+		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has %s that %s does not have.", line, commits,
+			they, name, name, words.Count(yours, "commit", "commits"), line)
+		s.Next = fmt.Sprintf("Bring %s into %s by merge, or put your commits on top of it by rebase. %s itself is not "+
+			"changed by that.", line, name, line)
+	}
+	if p.Unanswered != nil {
+		s.Well = false
+		s.Next += fmt.Sprintf(" %s did not answer, so this goes by what was fetched%s.", p.Asks(),
+			words.If(p.Known.IsZero(), "", " on "+p.Known.Format("2 Jan 2006 at 15:04")))
 	}
 	return s
 }
@@ -129,7 +185,7 @@ func (pn *Planner) KnowMe(ctx context.Context, p *Position) {
 			continue
 		}
 		if moves == nil {
-			moves = pn.Source.Reflog(ctx, p.Branch.Tracking)
+			moves = pn.Source.Reflog(ctx, p.Line().Tracking)
 		}
 		from := max(0, len(moves)-most)
 		brought := slices.IndexFunc(moves[from:], func(m vcs.RefMove) bool { // the first move that brought it
@@ -145,18 +201,18 @@ func (pn *Planner) KnowMe(ctx context.Context, p *Position) {
 // unanswered describes what is known if the remote did not answer.
 func (p *Position) unanswered(s *Standing, yours, theirs int, they, commits string) {
 	s.Well = false
-	s.Head = p.Branch.Remote.String() + " did not answer."
+	s.Head = p.Asks() + " did not answer."
 	since := "As it was last fetched"
 	if !p.Known.IsZero() {
 		since += ", on " + p.Known.Format("2 Jan 2006 at 15:04")
 	}
 	switch {
 	case theirs == 0 && yours == 0:
-		s.Text = fmt.Sprintf("%s, %s held what you have.", since, p.Branch.Upstream)
+		s.Text = fmt.Sprintf("%s, %s held what you have.", since, p.Line().Name)
 		s.Next = "Ask again when it can be reached."
 	case theirs == 0:
 		s.Text = fmt.Sprintf("%s, %s held nothing that you do not have; %s of yours %s not there.", since,
-			p.Branch.Upstream,
+			p.Line().Name,
 			words.Count(yours, "commit", "commits"), words.Is(yours, "was", "were"))
 		s.Next = "Push when it can be reached; what is new there by then is joined first."
 	case yours == 0:
@@ -181,9 +237,13 @@ func someAuthors(commits []history.Node) string {
 // TheirNames names the authors of theirs.
 func (p *Position) TheirNames() string { return someAuthors(p.Divergence.Theirs) }
 
-// Upstream returns the position of the branch to its upstream, also during a pick.
+// Upstream returns the position of the branch relative to its upstream, also during a pick or a join with another
+// line.
 func (p *Position) Upstream() *Position {
 	if k := p.picks(); k != nil && k.Home != nil {
+		return k.Home
+	}
+	if k := p.FromLine(); k != nil && k.Home != nil {
 		return k.Home
 	}
 	return p

@@ -64,13 +64,14 @@ func (w *Workspace) Collisions(ctx context.Context) (out []lookback.Branching, m
 	if err != nil {
 		return nil, 0, err
 	}
-	more, err = w.History.Branchings(ctx, func(c lookback.Branching) {
-		if c.Remote && c.Full != b.Tracking && len(c.Clashes) > 0 {
+	all, more, err := w.History.Branchings(ctx)
+	for _, c := range all {
+		if c.Line.Remote != "" && c.Line.Tracking != b.Tracking && len(c.Clashes) > 0 {
 			out = append(out, c)
 		}
-	})
+	}
 	slices.SortStableFunc(out, func(x, y lookback.Branching) int {
-		return cmp.Or(y.Asks-x.Asks, len(y.Clashes)-len(x.Clashes), strings.Compare(x.Name, y.Name))
+		return cmp.Or(y.Asks-x.Asks, len(y.Clashes)-len(x.Clashes), strings.Compare(x.Line.Name, y.Line.Name))
 	})
 	return out, more, err
 }

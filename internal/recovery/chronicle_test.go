@@ -106,12 +106,11 @@ func TestWhatACommitIsToThePerson(t *testing.T) {
 	w, err := OpenWorkspace(t.Context(), tm.mine.Dir)
 	require.NoError(t, err)
 	defer w.Close()
-	var all []lookback.Branching
-	more, err := w.History.Branchings(t.Context(), func(b lookback.Branching) { all = append(all, b) })
+	all, more, err := w.History.Branchings(t.Context())
 	require.NoError(t, err)
 	assert.Zero(t, more)
 	require.Len(t, all, 2)
-	by := map[string]lookback.Branching{all[0].Name: all[0], all[1].Name: all[1]}
+	by := map[string]lookback.Branching{all[0].Line.Name: all[0], all[1].Line.Name: all[1]}
 	topic := by["origin/topic"]
 	assert.Equal(t, []int{2, 3, 1}, []int{topic.There, topic.Here, topic.Same})
 	assert.Zero(t, by["origin/main"].There+by["origin/main"].Here)

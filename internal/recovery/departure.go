@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/lookback"
@@ -20,7 +21,11 @@ type Departure struct {
 	Asked   time.Time         // time at which the remote was asked
 	Moved   bool              // the remote branch moved after the join
 	Gone    bool              // the remote branch is gone
+	New     bool              // the remote has no such branch yet
+	Lacks   []history.Node    // commits of the remote branch that the result does not have
 	Silent  error             // why the remote did not answer
+
+	Unclear *UnclearError // git's settings leave open where the push goes; nil if not
 
 	Touched *change.Touched // files on disk that the join changes
 
@@ -68,7 +73,14 @@ func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 	if d.Marks, d.Read, err = s.Planner.ConflictMarkers(ctx, up.Theirs, tip); err != nil {
 		return nil, err
 	}
-	to := up.Branch.To()
+	if err := s.departsWith(ctx, p, tip, d); err != nil {
+		return nil, err
+	}
+	d.Unclear = s.Workspace.Unclear(ctx, up.Branch)
+	to := p.To()
+	if to.Remote == "" {
+		return d, s.Ledger.Reach(ledger.Push)
+	}
 	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
@@ -77,7 +89,7 @@ func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 	switch {
 	case err != nil:
 	case to.Tracking != up.Branch.Tracking: // the branch is new at the remote
-		d.Moved = !at.IsZero()
+		d.Moved, d.New = !at.IsZero(), at.IsZero()
 	case at.IsZero():
 		d.Gone = true
 	default:
@@ -87,6 +99,31 @@ func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 		return d, s.Ledger.Reach(ledger.Push)
 	}
 	return d, nil
+}
+
+// departsWith adds what a push of other commits than yours alone sends, and what the destination has beyond them.
+func (s *Session) departsWith(ctx context.Context, p *plan.Position, tip object.ID, d *Departure) (err error) {
+	up := p.Upstream()
+	if p.IsPick() {
+		d.Lacks = up.Divergence.Theirs
+	}
+	if p.FromLine() == nil {
+		return nil
+	}
+	var there []object.ID
+	if at, ok := up.Kind.(plan.Starting); ok { // everything that the remote has already
+		if there, err = s.Workspace.tipsOf(ctx, at.To.Remote); err != nil {
+			return err
+		}
+	} else {
+		there = append(there, up.Theirs)
+		if d.Lacks, err = history.Only(ctx, s.Planner.Store, up.Theirs, tip); err != nil {
+			return err
+		}
+	}
+	goes, err := history.Only(ctx, s.Planner.Store, tip, there...)
+	d.Commits = len(goes)
+	return err
 }
 
 // departureForOthers adds what the push means for others.

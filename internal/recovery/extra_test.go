@@ -22,7 +22,7 @@ func TestTheJobGoesOnWithoutForesight(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, s.TakeNotice(), "Not looked at: what will not work together (it took longer than 1ns).")
 	assert.Empty(t, s.TakeNotice())
-	g, err := s.Workspace.Glance(t.Context(), false)
+	g, err := s.Workspace.Glance(t.Context(), false, "")
 	require.NoError(t, err)
 	assert.NotNil(t, g.Position)
 }

@@ -44,26 +44,34 @@ func blockedBy(what, next string, o *Offer) error {
 // TakeUp carries out an offer.
 func (s *Session) TakeUp(ctx context.Context, o *Offer) error { return o.do(ctx, s) }
 
-// withoutUpstream reports a branch without upstream and offers a likely one.
-func (w *Workspace) withoutUpstream(ctx context.Context, b vcs.Branch) error {
-	what := "The branch " + b.Name + " follows no branch of a remote."
+// newAt returns the remote that a branch without an upstream is pushed to: the usual one. It is an error if there is no
+// remote or if a remote has a branch of that name.
+func (w *Workspace) newAt(ctx context.Context, b vcs.Branch) (vcs.Remote, error) {
 	remotes, err := w.Repo.Remotes(ctx)
-	if err != nil || len(remotes) == 0 {
-		return &plan.Blocked{What: what,
+	if err != nil {
+		return "", err
+	}
+	if blocked := w.sameName(ctx, b, remotes); blocked != nil {
+		return "", blocked
+	}
+	if len(remotes) == 0 {
+		return "", &plan.Blocked{What: "The branch " + b.Name + " follows no branch of a remote.",
 			Next: "There is no remote here either: name one with “git remote add origin ADDRESS”."}
 	}
+	return remotes[0], nil
+}
+
+// sameName reports that a remote has a branch of the same name, and offers to follow it. It returns nil if none has.
+func (w *Workspace) sameName(ctx context.Context, b vcs.Branch, remotes []vcs.Remote) error {
 	for _, remote := range remotes { // the usual remote first
 		at, err := w.Repo.Ref(ctx, "refs/remotes/"+string(remote)+"/"+b.Name)
 		if err == nil && !at.IsZero() {
-			return blockedBy(what, fmt.Sprintf("%s/%s has the same name, so it likely belongs to it: follow that, "+
-				"or choose another with “git branch "+
+			return blockedBy("The branch "+b.Name+" follows no branch of a remote.", fmt.Sprintf("%s/%s has the same "+
+				"name, so it likely belongs to it: follow that, or choose another with “git branch "+
 				"--set-upstream-to”.", remote, b.Name), following(b, remote, b.Name))
 		}
 	}
-	remote := remotes[0]
-	return blockedBy(what, fmt.Sprintf("%s has no branch of that name: push it there for the first time and follow "+
-		"it, or choose another with “git branch --set-upstream-to=%s/…”.", remote, remote), pushAnew(b, remote,
-		b.Name, true))
+	return nil
 }
 
 // following offers to set the upstream.

@@ -29,13 +29,6 @@ func TestOffers(t *testing.T) {
 			"follow origin/main", func(t *testing.T, tm *team) {
 				assert.Equal(t, "origin/main", tm.mine.Git("rev-parse", "--abbrev-ref", "@{u}"))
 			}},
-		"never pushed": {func(tm *team) {
-			tm.mine.Git("checkout", "-q", "--no-track", "-b", "topic")
-			tm.mine.Commit("topic", "t", "t\n")
-		}, "push it to origin as a new branch", func(t *testing.T, tm *team) {
-			assert.Equal(t, tm.mine.Git("rev-parse", "topic"), tm.remote.Git("rev-parse", "topic"))
-			assert.Equal(t, "origin/topic", tm.mine.Git("rev-parse", "--abbrev-ref", "@{u}"))
-		}},
 		"deleted at the remote, and pruned": {func(tm *team) {
 			tm.mine.Git("push", "-q", "-u", "origin", "main:refs/heads/side")
 			tm.remote.Git("update-ref", "-d", "refs/heads/side")

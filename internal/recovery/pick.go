@@ -9,6 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // commits resolves revisions and ranges such as A..B. Commits of a range come oldest first.
@@ -122,6 +123,24 @@ func (s *Session) counterOf(ctx context.Context, picks []object.ID) (string, err
 	return "", nil
 }
 
+// lineNow returns the line that the branch is joined with, or nil for its upstream.
+func (s *Session) lineNow(b vcs.Branch) *vcs.Line {
+	if st := s.Ledger.State(); st.Branch == b.Name {
+		return st.Line
+	}
+	return nil
+}
+
+// locate is Workspace.Locate with the line that was selected.
+func (s *Session) locate(ctx context.Context, fetch bool) (*plan.Position, error) {
+	b, dirty, err := s.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	s.aim(ctx, &b)
+	return s.Workspace.locateLine(ctx, b, dirty, s.lineNow(b), fetch)
+}
+
 // Home is Locate without picked commits: where the branch stands to its upstream, with the
 // uncommitted work that is carried, or what git left half done and is taken over. The error is a
 // *StuckError where nobody said yet what is to become of that.
@@ -138,7 +157,7 @@ func (s *Session) Home(ctx context.Context, fetch bool) (home *plan.Position, er
 		home, err = s.locateStuck(ctx, fetch)
 	} else {
 		s.Ledger.ForgetStuck()
-		home, err = s.Workspace.Locate(ctx, fetch)
+		home, err = s.locate(ctx, fetch)
 		if err == nil && (s.Ledger.State().Carry || s.WorkTree.NothingOwn(home.Dirty)) {
 			home.Carried, err = s.WorkTree.Uncommitted(ctx, home.Yours, home.Dirty)
 		}

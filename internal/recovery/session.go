@@ -136,7 +136,7 @@ func reflog(p *plan.Position, j *plan.Join, subject string) string {
 	case p.MovesBack():
 		return "reset: moving to " + p.Theirs.String()
 	case p.Trivial() == plan.FastForward:
-		return "merge " + p.Branch.Upstream + ": Fast-forward"
+		return "merge " + p.Line().Name + ": Fast-forward"
 	case j.Route == plan.Rebase:
 		onto := p.Theirs
 		if p.Resumes() != nil {
@@ -150,7 +150,7 @@ func reflog(p *plan.Position, j *plan.Join, subject string) string {
 	case len(j.Stops) > 0 || p.Resumes() != nil:
 		return "commit (merge): " + subject
 	}
-	return "merge " + p.Branch.Upstream + ": Merge made by dorvik."
+	return "merge " + p.Line().Name + ": Merge made by dorvik."
 }
 
 // Pushed is the outcome of a push.
@@ -160,6 +160,8 @@ type Pushed struct {
 	Refusal  *vcs.Refusal // nil if it was accepted
 	Said     []string     // messages of the local hook and the server
 	Unsure   bool         // the push failed, and it is unknown whether the remote has the tip anyway
+	To       vcs.Line     // where it went
+	Follows  string       // the new upstream; empty if it did not change
 	WentBack bool         // the join was undone, to be repeated with the new commits
 }
 
@@ -181,7 +183,11 @@ func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent change.
 		return nil, &change.MovedError{Branch: p.Branch.Name}
 	}
 	out := &Pushed{Tip: b.Tip}
-	to := b.To()
+	to, first, err := s.destination(ctx, p, b, consent)
+	if err != nil {
+		return nil, err
+	}
+	out.To = to
 	gone, err := s.gone(ctx, to)
 	if err != nil {
 		return nil, err
@@ -197,7 +203,7 @@ func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent change.
 	}
 	if out.Refusal != nil {
 		if a := s.Ledger.State().Accepted; out.Refusal.Kind == vcs.Behind && a != nil && !a.By.Is(plan.Pick) &&
-			!a.TakenOver() {
+			a.Line == nil && !a.TakenOver() {
 			if _, err := s.Applier.GoBack(ctx, a.Name); err == nil {
 				out.WentBack = true
 				return out, s.Ledger.Reach(ledger.Look)
@@ -217,11 +223,38 @@ func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent change.
 		s.sharing.tellShared(s.sharing.share(ctx, to.Remote, a.Decisions))
 	}
 	s.Ledger.Noted(s.Ledger.Store.Log(e))
+	if first {
+		if err := s.Repo.Follow(ctx, b.Name, to.Remote, to.Ref); err != nil {
+			s.Ledger.Noted(err)
+		} else {
+			out.Follows = to.Name
+		}
+	}
 	return out, s.Ledger.Pushed(b.Name)
 }
 
+// destination returns the line that the branch is pushed to. first reports that it becomes the upstream.
+func (s *Session) destination(ctx context.Context, p *plan.Position, b vcs.Branch, consent change.Consent) (to vcs.Line,
+	first bool, err error) {
+	s.aim(ctx, &b)
+	if to = b.To(); to.Remote == "" {
+		to, first = p.To(), true
+	}
+	switch {
+	case to.Remote == "":
+		return to, false, &plan.Blocked{What: "There is no remote to push to.",
+			Next: "Name one with “git remote add origin ADDRESS”."}
+	case consent.To != "":
+		return s.Workspace.aimed(ctx, to.Remote, "refs/heads/"+consent.To), first, nil
+	}
+	if unclear := s.Workspace.Unclear(ctx, b); unclear != nil {
+		return to, false, unclear
+	}
+	return to, first, nil
+}
+
 // confirm asks the remote what it holds after a refusal, because the message alone can be wrong.
-func (s *Session) confirm(ctx context.Context, p *plan.Position, to vcs.Dest, out *Pushed) {
+func (s *Session) confirm(ctx context.Context, p *plan.Position, to vcs.Line, out *Pushed) {
 	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
 	out.Unsure = err != nil
 	switch r := out.Refusal; {
@@ -234,7 +267,7 @@ func (s *Session) confirm(ctx context.Context, p *plan.Position, to vcs.Dest, ou
 }
 
 // gone reports whether a branch was deleted at the remote. Pushing would create it again.
-func (s *Session) gone(ctx context.Context, to vcs.Dest) (bool, error) {
+func (s *Session) gone(ctx context.Context, to vcs.Line) (bool, error) {
 	known, err := s.Repo.Ref(ctx, to.Tracking)
 	if err != nil || known.IsZero() {
 		return false, err

@@ -63,7 +63,8 @@ func (s *Session) standing(ctx context.Context) *plan.Position {
 	if err != nil {
 		return nil
 	}
-	p, err := s.Workspace.stand(ctx, b, nil, false)
+	s.aim(ctx, &b)
+	p, err := s.Workspace.stand(ctx, b, nil, s.lineNow(b), false)
 	if err != nil {
 		return nil
 	}
@@ -185,11 +186,16 @@ type Glance struct {
 	InUse    bool                   // another session holds the store, so its state is unknown
 }
 
-// Glance examines the repository. With fetch it asks the remote first. It writes nothing else.
-func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
+// Glance examines the repository. With fetch it asks the remote first. It writes nothing else. The branch is compared
+// with the line that from names or, if from is empty, with the one of an unfinished recovery.
+func (w *Workspace) Glance(ctx context.Context, fetch bool, from string) (*Glance, error) {
 	v := &Glance{}
 	var err error
-	if v.Position, err = w.Locate(ctx, fetch); err != nil {
+	v.Kept, err = ledger.Peek(w.Repo.Where().Own)
+	if v.InUse = errors.Is(err, ledger.ErrInUse); err != nil && !v.InUse {
+		return nil, err
+	}
+	if v.Position, err = w.locateFrom(ctx, fetch, from, v.Kept); err != nil {
 		return nil, err
 	}
 	v.Position.Hidden = w.WorkTree.AskHidden(ctx)
@@ -210,9 +216,33 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool) (*Glance, error) {
 	if err := w.WorkTree.InTheWay(ctx, v.Position, j.Tree); err != nil && !errors.As(err, &v.InTheWay) {
 		return nil, err
 	}
-	v.Kept, err = ledger.Peek(w.Repo.Where().Own)
-	if v.InUse = errors.Is(err, ledger.ErrInUse); v.InUse {
-		err = nil
+	return v, nil
+}
+
+// locateFrom is Locate for the line that a text names. For an empty text it uses that of kept, which can be nil.
+func (w *Workspace) locateFrom(ctx context.Context, fetch bool, from string, kept *ledger.State) (*plan.Position,
+	error) {
+	b, dirty, err := w.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
 	}
-	return v, err
+	var line *vcs.Line
+	switch {
+	case from != "":
+		l, err := w.Line(ctx, from)
+		if err != nil {
+			return nil, err
+		}
+		if l.Tracking != b.Tracking {
+			line = &l
+		}
+	case kept != nil && kept.Branch == b.Name:
+		line = kept.Line
+	}
+	return w.locateLine(ctx, b, dirty, line, fetch)
+}
+
+// LocateFrom is Locate for the line that a text names.
+func (w *Workspace) LocateFrom(ctx context.Context, fetch bool, from string) (*plan.Position, error) {
+	return w.locateFrom(ctx, fetch, from, nil)
 }

@@ -78,6 +78,12 @@ func (w *Workspace) Locate(ctx context.Context, fetch bool) (*plan.Position, err
 
 func (w *Workspace) locateBranch(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, fetch bool) (*plan.Position,
 	error) {
+	return w.locateLine(ctx, b, dirty, nil, fetch)
+}
+
+// locateLine is locateBranch for another line than the upstream, if line is not nil.
+func (w *Workspace) locateLine(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, line *vcs.Line, fetch bool) (
+	*plan.Position, error) {
 	if w.Repo.Busy() != "" || plan.HasConflicts(dirty) {
 		st, err := w.Stuck(ctx)
 		if err != nil {
@@ -87,11 +93,13 @@ func (w *Workspace) locateBranch(ctx context.Context, b vcs.Branch, dirty []vcs.
 			return nil, &plan.StuckError{Stuck: st}
 		}
 	}
-	return w.stand(ctx, b, dirty, fetch)
+	return w.stand(ctx, b, dirty, line, fetch)
 }
 
-// stand is Locate for a given branch. It ignores half-done operations.
-func (w *Workspace) stand(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, fetch bool) (*plan.Position, error) {
+// stand is Locate for a given branch, and for another line than its upstream if line is not nil. It ignores half-done
+// operations.
+func (w *Workspace) stand(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, line *vcs.Line, fetch bool) (
+	*plan.Position, error) {
 	w.Planner.Extras.Begin()
 	var err error
 	switch {
@@ -100,8 +108,14 @@ func (w *Workspace) stand(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, 
 	case b.Tip.IsZero():
 		return nil, &plan.Blocked{What: "The branch " + b.Name + " has no commit yet.",
 			Next: "There is nothing to join; commit first."}
+	case line != nil:
+		return w.standFrom(ctx, b, dirty, *line, fetch)
 	case b.Upstream == "" && b.Dest.Remote == "":
-		return nil, w.withoutUpstream(ctx, b)
+		remote, err := w.newAt(ctx, b)
+		if err != nil {
+			return nil, err
+		}
+		return w.starting(ctx, b, dirty, remote, fetch)
 	}
 	p := &plan.Position{Branch: b, Yours: b.Tip, Dirty: dirty}
 	if fetch {
@@ -191,7 +205,7 @@ func (w *Workspace) takenOut(ctx context.Context, p *plan.Position) {
 			}
 		}
 	}
-	for _, id := range w.Repo.Fetched(ctx, p.Branch.Tracking) {
+	for _, id := range w.Repo.Fetched(ctx, p.Line().Tracking) {
 		mark(id)
 	}
 	if len(out) == 0 {

@@ -72,7 +72,7 @@ func (a *app) heading() term.Line {
 	l := term.Line{}.Add(term.Plain, " ").Bold(term.Bright, "dorvik").Add(term.Dim, "  "+a.repo)
 	if a.pos != nil {
 		l = l.Add(term.Plain, "   "+a.branchName())
-		if up := a.pos.Branch.Upstream; up != "" {
+		if up := a.pos.Line().Name; up != "" {
 			l = l.Add(term.Dim, " → ").Add(term.Plain, up)
 		}
 	}
@@ -83,7 +83,7 @@ func (a *app) heading() term.Line {
 func (a *app) load(fetch bool) tea.Cmd {
 	doing := "reading the history"
 	if fetch && a.pos != nil {
-		doing = "asking " + a.pos.Branch.Remote.String()
+		doing = "asking " + a.pos.Asks()
 	}
 	var part func(*plan.Position, []history.Node)
 	var wait tea.Cmd

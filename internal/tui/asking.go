@@ -31,7 +31,7 @@ func (s *settleScreen) askColleague() tea.Cmd {
 	}
 	s.job.ask(term.Text(term.Plain, fmt.Sprintf("%s of %s are open. Ask about all of them in one note?",
 		words.Count(len(all), "conflict", "conflicts"), s.theirName(q)+"'s")), "about all",
-		func() tea.Cmd { return s.noteAbout(all) }, func() { s.noteAbout(all[:1]) })
+		func() tea.Cmd { return s.noteAbout(all) }, func() tea.Cmd { return s.noteAbout(all[:1]) })
 	return nil
 }
 
@@ -57,7 +57,7 @@ func (s *settleScreen) noteAbout(which []int) tea.Cmd {
 		s.job.ask(term.Text(term.Plain, how+" Put "+words.If(len(which) == 1, "this conflict",
 			"these conflicts")+" aside until "+who+" answers?"), "put aside",
 			func() tea.Cmd { return s.putAside(which, who+" was asked") },
-			func() { s.job.flash = term.Text(term.Plain, how) })
+			quietly(func() { s.job.flash = term.Text(term.Plain, how) }))
 	})
 }
 

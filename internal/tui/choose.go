@@ -293,7 +293,7 @@ func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 	default:
 		f.fact("history", term.Text(term.Plain, "two lines, and a commit that joins them"))
 		f.fact("rewrites", term.Text(term.Plain, "nothing"))
-		subject, _, _ := strings.Cut(plan.MergeMessage(s.job.pos), "\n")
+		subject := plan.MergeSubject(s.job.pos)
 		f.fact("adds", term.Text(term.Plain, "1 merge commit, ").Add(term.Dim, "“"+subject+"”"))
 	}
 }

@@ -215,7 +215,9 @@ func TestAQuestionIsAnsweredByYAlone(t *testing.T) {
 	f := newFrame(t.Context(), term.ThemeOf("light"))
 	f.under = newHelp(f)
 	yes, no := 0, 0
-	ask := func() { f.ask(term.Text(term.Plain, "Shall it?"), "do it", quietly(func() { yes++ }), func() { no++ }) }
+	ask := func() {
+		f.ask(term.Text(term.Plain, "Shall it?"), "do it", quietly(func() { yes++ }), quietly(func() { no++ }))
+	}
 	ask()
 	for _, k := range []string{"enter", "x", "q", "n"} {
 		assert.Nil(t, f.key(tea.KeyPressMsg(keyOf(k))), k)

@@ -237,7 +237,7 @@ func (s *historyScreen) actions() []action {
 			also(keys.Right, func() tea.Cmd { return s.bookmark(1) }))
 	}
 	if s.rev == "" {
-		out = append(out, act(keys.Compare, "", func() tea.Cmd { return openBranches(s.job) }))
+		out = append(out, act(keys.Compare, "", func() tea.Cmd { return openLines(s.job, false) }))
 	}
 	out = append(out, act(keys.Back, words.If(s.only, "all commits", "back"), s.leave),
 		drawAction(s.job, draw.KindHistory))

@@ -116,7 +116,10 @@ func (j *job) branchName() string {
 
 // asked returns the usual right end of the first row: the age of what is known of the remote.
 func (j *job) asked() term.Line {
-	switch remote := j.pos.Branch.Remote.String(); {
+	remote := j.pos.Asks()
+	switch {
+	case remote == "" && j.pos.Line().Name != "":
+		return term.Text(term.Dim, j.pos.Line().Name+" is only here: no remote to ask")
 	case j.pos.Unanswered != nil:
 		return term.Line{}.Mark(term.MarkWarning).Add(term.Trouble, remote+" did not answer")
 	case j.pos.Asked.IsZero() && j.task != nil:
@@ -124,7 +127,7 @@ func (j *job) asked() term.Line {
 	case j.pos.Asked.IsZero():
 		return term.Line{}.Mark(term.MarkWarning).Add(term.Trouble, "not asked").Add(term.Dim, "  f fetches")
 	}
-	return term.Text(term.Dim, j.pos.Branch.Remote.String()+" was asked "+words.Ago(j.now(), j.pos.Asked))
+	return term.Text(term.Dim, remote+" was asked "+words.Ago(j.now(), j.pos.Asked))
 }
 
 // foresee searches the routes for misfits in the background. Earlier results stay while the lines are the same.

@@ -66,6 +66,12 @@ func (s *lookScreen) actions() []action {
 		out = append(out, acts(keys.Next, "choose a way to join", quietly(s.job.nav.toChoose)))
 	}
 	out = append(out, acts(keys.Fetch, "", func() tea.Cmd { return s.job.nav.load(true) }), s.job.historyAction())
+	if !s.job.pos.IsPick() && s.job.pos.Stuck == nil {
+		out = append(out, acts(keys.Compare, "another line", func() tea.Cmd { return openLines(s.job, true) }))
+	}
+	if k := s.job.pos.FromLine(); k != nil && k.Home != nil {
+		out = append(out, acts(keys.Drop, "join with "+k.Home.Line().Name, s.dropLine))
+	}
 	if len(s.job.drivers) > 0 {
 		out = append(out, acts(keys.Driver, "", s.askDriver))
 	}
@@ -127,10 +133,18 @@ func (s *lookScreen) askDriver() tea.Cmd {
 			return s.job.failed(err)
 		}
 		return s.job.nav.load(false)
-	}, func() {
+	}, quietly(func() {
 		s.job.flash = term.Text(term.Plain, "The merge driver is not run; its files are joined as text.")
-	})
+	}))
 	return nil
+}
+
+// dropLine selects the upstream again.
+func (s *lookScreen) dropLine() tea.Cmd {
+	return s.job.start("selecting the upstream", func(ctx context.Context, _ func(int, int)) (then, error) {
+		err := s.job.s.TakeLine(ctx, nil)
+		return func() tea.Cmd { return s.job.nav.lookAgain(false) }, err
+	})
 }
 
 // dropPick returns from a pick to the position of the branch.
@@ -173,7 +187,7 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 	}
 	h := term.Trouble
 	switch {
-	case s.job.pos.IsPick():
+	case s.job.pos.IsPick(), s.job.pos.FromLine() != nil && s.job.pos.Trivial() == plan.NotTrivial:
 		h = term.Bright
 	case st.Well:
 		h = term.Joined

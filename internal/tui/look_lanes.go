@@ -56,7 +56,7 @@ func (s *lanes) view(w, h int) term.Page {
 	same := s.alreadyThere()
 	colA := s.lane(column{a, term.MarkYours, merge.Yours, same, each, most})
 	colB := s.lane(column{b, term.MarkTheirs, merge.Theirs, same, each, most})
-	mine, others := ", not on "+s.pos.Branch.Upstream, ", not here yet"
+	mine, others := ", not on "+s.pos.Line().Name, ", not here yet"
 	if s.pos.IsPick() {
 		mine, others = ", since the lines parted", ", picked"
 		if oldest := b[len(b)-1]; len(oldest.Parents) > 0 && oldest.Parents[0] != s.pos.Base() {
@@ -156,7 +156,7 @@ func (s *lanes) stem(at int) term.Page {
 			what := "where the lines part"
 			switch s.pos.Trivial() {
 			case plan.UpToDate:
-				what = s.pos.Branch.Upstream + " is here"
+				what = s.pos.Line().Name + " is here"
 			case plan.FastForward:
 				what = s.pos.Branch.Name + " is here"
 			}

@@ -71,6 +71,8 @@ func (a *app) saveFile() tea.Cmd {
 func (a *app) leaveFile() tea.Cmd {
 	a.ask(term.Warning(a.file.name+" stays as it is; what you settled is kept for when you open it again. Leave?"),
 		"leave",
-		func() tea.Cmd { return tea.Quit }, func() { a.flash = term.Text(term.Plain, "Nothing was changed.") })
+		func() tea.Cmd { return tea.Quit }, quietly(func() {
+			a.flash = term.Text(term.Plain, "Nothing was changed.")
+		}))
 	return nil
 }

@@ -10,6 +10,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
@@ -45,9 +46,9 @@ func (s *pushScreen) status() term.Line {
 		return s.job.asked()
 	}
 	if s.ready.Silent != nil {
-		return term.Line{}.Mark(term.MarkWarning).Add(term.Trouble, s.job.pos.Branch.Remote.String()+" did not answer")
+		return term.Line{}.Mark(term.MarkWarning).Add(term.Trouble, s.job.pos.To().Remote.String()+" did not answer")
 	}
-	return term.Text(term.Dim, s.job.pos.Branch.Remote.String()+" was asked "+words.Ago(s.job.now(), s.ready.Asked))
+	return term.Text(term.Dim, s.job.pos.To().Remote.String()+" was asked "+words.Ago(s.job.now(), s.ready.Asked))
 }
 
 // tip returns the commit that will be pushed.
@@ -64,7 +65,7 @@ func (s *pushScreen) enter() tea.Cmd {
 	s.ready, s.refused, s.stopped, s.said, s.without, s.remake = nil, nil, nil, nil, false, false
 	s.scroll.To(0)
 	pos, join, tip := s.job.pos, s.job.join, s.tip()
-	return s.job.start("asking "+pos.Branch.Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
+	return s.job.start("asking "+pos.To().Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
 		d, err := s.job.s.Departure(ctx, pos, join, tip)
 		return func() tea.Cmd {
 			s.ready, s.job.st = d, s.job.s.Ledger.State()
@@ -73,9 +74,9 @@ func (s *pushScreen) enter() tea.Cmd {
 	})
 }
 
-// behind reports whether the push of a pick would be rejected, because the upstream has new commits.
+// behind reports whether a push of the result would be rejected, because the upstream has commits that it lacks.
 func (s *pushScreen) behind() bool {
-	return s.job.pos.IsPick() && len(s.job.pos.Upstream().Divergence.Theirs) > 0
+	return s.ready != nil && len(s.ready.Lacks) > 0
 }
 
 // blocked reports whether uncommitted work is in the way and nothing was agreed about it.
@@ -88,7 +89,7 @@ func (s *pushScreen) joins() bool { return !s.job.accepted() && s.job.pos.Trivia
 
 // next returns the action of enter. What is in the way comes first.
 func (s *pushScreen) next() (out []action) {
-	up := s.job.pos.Branch.Upstream
+	up := s.job.pos.To().Name
 	goes := func(does string, push bool) {
 		out = append(out, acts(keys.Next, does, func() tea.Cmd {
 			return s.sure(push, func() tea.Cmd { return s.accept(push) })
@@ -112,15 +113,46 @@ func (s *pushScreen) next() (out []action) {
 			s.makeAnew))
 	case s.job.pos.Resumes() != nil && s.joins():
 		goes("put it on "+s.job.pos.Branch.Name, false)
+	case s.unclear() != nil:
+		return s.choices()
+	case s.job.pos.To().Remote == "" && !s.joins():
+	case s.job.pos.To().Remote == "":
+		goes("join here", false)
 	case s.behind() && s.job.accepted():
 		out = append(out, acts(keys.Next, "look at both lines", s.lookAgain))
 	case s.behind():
-		goes("put them on your branch", false)
+		goes(words.If(s.job.pos.IsPick(), "put them on your branch", "join here"), false)
 	case s.joins(): // nothing is in the way
 		goes("join here and push to "+up, true)
 		out = append(out, acts(keys.Branch, "", func() tea.Cmd { return s.accept(false) }))
 	default:
 		out = append(out, acts(keys.Next, "push to "+up, func() tea.Cmd { return s.sure(true, s.pushNow) }))
+	}
+	return out
+}
+
+// unclear returns the question where the branch is pushed to, or nil.
+func (s *pushScreen) unclear() *recovery.UnclearError {
+	if s.ready == nil {
+		return nil
+	}
+	return s.ready.Unclear
+}
+
+// choices returns a key for each branch of the remote that the push could go to.
+func (s *pushScreen) choices() (out []action) {
+	for i, to := range s.unclear().Choices {
+		out = append(out, acts(keys.Written(keys.Digits[i+1], fmt.Sprint(i+1), "push to "+to.Name), "push to "+to.Name,
+			func() tea.Cmd {
+				return s.job.start("selecting "+to.Name, func(ctx context.Context, _ func(int, int)) (then, error) {
+					err := s.job.s.Aim(s.job.pos.Branch.Name, to)
+					return func() tea.Cmd {
+						s.job.pos.Branch.Aim(to)
+						s.job.pos.Upstream().Branch.Aim(to)
+						return s.enter()
+					}, err
+				})
+			}))
 	}
 	return out
 }
@@ -170,6 +202,11 @@ func (s *pushScreen) actions() []action {
 	}
 	if s.joins() && s.ready != nil {
 		out = append(out, roadAction(s.job, nil)...)
+		if s.job.join != nil && s.job.join.Message != "" {
+			out = append(out, acts(keys.Write, "write its message", s.write))
+		} else if s.job.hasRoad() {
+			out = append(out, acts(keys.Write, "write a message", s.reword))
+		}
 	}
 	if s.job.holds == "" {
 		out = append(out, acts(keys.Back, "", s.back))
@@ -179,6 +216,49 @@ func (s *pushScreen) actions() []action {
 	}
 	out = append(out, drawAction(s.job, draw.KindReport))
 	return append(out, scrollKeys(&s.scroll)...)
+}
+
+// write opens the message of the merge commit.
+func (s *pushScreen) write() tea.Cmd {
+	ed := term.NewEditor(strings.TrimRight(s.job.join.Message, "\n"), 1)
+	title := term.Text(term.Plain, " ").Bold(term.Bright, "ITS MESSAGE").Add(term.Dim,
+		"  of the merge commit; the first line is its subject")
+	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: "MERGE_MSG", own: s.job.s.Repo.Editor,
+		says:   "An empty message brings back the proposed one. Nothing on disk changes yet.",
+		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
+		save:   s.written})
+	return nil
+}
+
+// written stores the message of the merge commit and makes the commit again.
+func (s *pushScreen) written(text string) tea.Cmd {
+	if text = strings.TrimSpace(text); text != "" {
+		text += "\n"
+	}
+	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.Write(text) }, func() tea.Cmd {
+		pos, join := s.job.pos, s.job.join
+		return s.job.start("making the commit again", func(ctx context.Context, _ func(int, int)) (then, error) {
+			built, err := s.job.s.Planner.Build(ctx, pos, join)
+			return func() tea.Cmd { s.job.built = built; return s.enter() }, err
+		})
+	})
+}
+
+// reword opens the message of the last commit that is replayed. With more than one it shows the road.
+func (s *pushScreen) reword() tea.Cmd {
+	cmd := openRoad(s.job, nil)
+	road, ok := s.job.screen().(*roadScreen)
+	if !ok {
+		return cmd
+	}
+	if last, ok := replay.Last(s.job.join.Steps); ok {
+		road.list.row = last
+		if s.job.join.Kept() == 1 {
+			return tea.Batch(cmd, road.reword())
+		}
+		s.job.flash = term.Text(term.Plain, "Mark the commit, then press w.")
+	}
+	return cmd
 }
 
 // lookAgain goes to Look and asks the remote.
@@ -257,10 +337,10 @@ func (s *pushScreen) askHooks(asks *change.HooksError, onward func() tea.Cmd) te
 				return s.job.failed(err)
 			}
 			return onward()
-		}, func() {
+		}, quietly(func() {
 			s.without = true
 			s.job.flash = term.Text(term.Plain, "They are not run. Press enter to go on.")
-		})
+		}))
 	return nil
 }
 
@@ -316,7 +396,7 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 func (s *pushScreen) pushNow() tea.Cmd {
 	pos, consent := s.job.pos, change.Consent{WithoutHooks: s.without, MakeAnew: s.remake}
 	s.refused = nil
-	return s.job.start("pushing to "+pos.Branch.Upstream, func(ctx context.Context, _ func(int, int)) (then, error) {
+	return s.job.start("pushing to "+pos.To().Name, func(ctx context.Context, _ func(int, int)) (then, error) {
 		done, err := s.job.s.PushTip(ctx, pos, consent)
 		var asks *change.HooksError
 		if errors.As(err, &asks) {
@@ -337,7 +417,10 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 	switch {
 	case d.Refusal == nil:
 		s.job.changed = true
-		s.job.holds = fmt.Sprintf("%s now holds %s.", s.job.pos.Branch.Upstream, s.job.s.Planner.Short(d.Holds))
+		s.job.holds = fmt.Sprintf("%s now holds %s.", d.To.Name, s.job.s.Planner.Short(d.Holds))
+		if d.Follows != "" {
+			s.job.holds += fmt.Sprintf(" %s now follows it.", s.job.pos.Branch.Name)
+		}
 		s.said = d.Said
 		s.scroll.To(0)
 		if notice := s.job.s.TakeNotice(); notice != "" {
@@ -351,6 +434,8 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 		} else if s.job.pos.IsPick() {
 			s.job.flash = s.job.flash.Add(term.Plain,
 				"What you picked is on your branch, to be joined with what is new.")
+		} else if s.job.pos.FromLine() != nil {
+			s.job.flash = s.job.flash.Add(term.Plain, "What you joined is on your branch, to be joined with what is new.")
 		}
 		return cmd
 	default:

@@ -40,7 +40,7 @@ func (s *pushScreen) view(w, h int) term.Page {
 
 // headline describes the state of the push. It returns false if nothing follows below.
 func (s *pushScreen) headline(p *term.Page, w int) bool {
-	d, up, remote := s.ready, s.job.pos.Branch.Upstream, s.job.pos.Branch.Remote.String()
+	d, up, remote := s.ready, s.job.pos.To().Name, s.job.pos.To().Remote.String()
 	switch {
 	case s.job.holds != "":
 		p.Say(w, term.Line{}.Bold(term.Joined, "✓ Pushed. ").Add(term.Plain, s.job.holds+" "+s.inIt()))
@@ -76,17 +76,13 @@ func (s *pushScreen) headline(p *term.Page, w int) bool {
 	case d.Silent != nil:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+remote+" did not answer. ").
 			Add(term.Plain, words.Sentence(d.Silent.Error())+" Whether a push gets through shows when it is tried."))
+	case s.unclear() != nil:
+		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Where should it go? ").Add(term.Plain, s.unclear().Question()))
+	case up == "":
+		p.Say(w, term.Line{}.Bold(term.Joined, words.If(s.joins(), "Ready. ", "Joined here. ")).Add(term.Plain,
+			"There is no remote to push to."))
 	case s.behind():
-		n := words.Count(len(s.job.pos.Upstream().Divergence.Theirs), "commit", "commits")
-		if s.job.accepted() {
-			p.Say(w, term.Line{}.Bold(term.Joined, "✓ Picked. ").Add(term.Plain,
-				fmt.Sprintf("%s on your branch. %s has %s that you do not have: join the two lines before you push.",
-					words.Count(s.job.join.Kept(), "commit is", "commits are"), up, n)))
-		} else {
-			p.Say(w, term.Line{}.Bold(term.Joined, "Ready. ").Add(term.Plain,
-				fmt.Sprintf("%s on your branch. %s has %s that you do not have, so a push comes after joining those.",
-					words.Count(s.job.join.Kept(), "commit goes", "commits go"), up, n)))
-		}
+		p.Say(w, s.waits(up))
 	default:
 		head := "Ready to join and push."
 		if s.job.accepted() {
@@ -94,10 +90,33 @@ func (s *pushScreen) headline(p *term.Page, w int) bool {
 		} else if !s.joins() {
 			head = "Ready to push."
 		}
-		p.Say(w, term.Line{}.Bold(term.Joined, head+" ").Add(term.Plain, fmt.Sprintf("%s to %s, which has not moved.",
-			words.Count(d.Commits, "commit goes", "commits go"), up)))
+		where := up + ", which has not moved."
+		if d.New {
+			where = fmt.Sprintf("%s, a new branch there, which %s then follows.", up, s.job.branchName())
+		}
+		p.Say(w, term.Line{}.Bold(term.Joined, head+" ").Add(term.Plain, fmt.Sprintf("%s to %s",
+			words.Count(d.Commits, "commit goes", "commits go"), where)))
 	}
 	return true
+}
+
+// waits describes a join that cannot be pushed yet, because the upstream has commits that it lacks.
+func (s *pushScreen) waits(up string) term.Line {
+	n := words.Count(len(s.ready.Lacks), "commit", "commits")
+	what, head := s.job.pos.Line().Name+" is joined on your branch.", "✓ Joined here. "
+	if s.job.pos.IsPick() {
+		what, head = words.Count(s.job.join.Kept(), "commit is", "commits are")+" on your branch.", "✓ Picked. "
+	}
+	if s.job.accepted() {
+		return term.Line{}.Bold(term.Joined, head).Add(term.Plain, fmt.Sprintf("%s %s has %s that you do not have: join "+
+			"the two lines before you push.", what, up, n))
+	}
+	what = s.job.pos.Line().Name + " is joined on your branch."
+	if s.job.pos.IsPick() {
+		what = words.Count(s.job.join.Kept(), "commit goes", "commits go") + " on your branch."
+	}
+	return term.Line{}.Bold(term.Joined, "Ready. ").Add(term.Plain, fmt.Sprintf("%s %s has %s that you do not have, so a "+
+		"push comes after joining those.", what, up, n))
 }
 
 // inTheWay describes what is in the way of the result, and the next step.
@@ -256,11 +275,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 	case s.job.join.Route == plan.Rebase:
 		again(term.MarkYours, merge.Yours)
 	default:
-		message := plan.MergeMessage(s.job.pos)
-		if r := s.job.pos.Resumes(); r != nil && r.Message != "" {
-			message = r.Message
-		}
-		subject, _, _ := strings.Cut(message, "\n")
+		subject, _, _ := strings.Cut(s.job.join.Message, "\n")
 		id := s.job.built.Tip
 		if to, ok := s.job.signed[id]; ok {
 			id = to

@@ -19,7 +19,7 @@ func (s *roadScreen) view(w, h int) term.Page {
 	if !tight {
 		p.Blank()
 	}
-	p.Head("THE ROAD", "  your commits, one after the other, on top of "+s.job.pos.Branch.Upstream)
+	p.Head("THE ROAD", "  your commits, one after the other, on top of "+s.job.pos.Line().Name)
 	if !tight {
 		p.Blank()
 	}

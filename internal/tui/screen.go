@@ -82,22 +82,23 @@ type question struct {
 	words term.Line
 	yes   string
 	do    func() tea.Cmd
-	no    func()
+	no    func() tea.Cmd
 }
 
 // ask shows a question. Only y agrees.
-func (f *frame) ask(words term.Line, yes string, do func() tea.Cmd, no func()) {
+func (f *frame) ask(words term.Line, yes string, do, no func() tea.Cmd) {
 	f.open(&question{f.screen(), f, words, yes, do, no})
 }
 
 func (q *question) actions() []action {
 	return []action{
 		acts(keys.Yes, q.yes, func() tea.Cmd { q.f.close(); return q.do() }),
-		act(keys.Back, "no", quietly(func() {
+		act(keys.Back, "no", func() tea.Cmd {
 			if q.f.close(); q.no != nil {
-				q.no()
+				return q.no()
 			}
-		})),
+			return nil
+		}),
 	}
 }
 

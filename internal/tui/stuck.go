@@ -79,7 +79,9 @@ func (s *stuckScreen) take() tea.Cmd {
 	s.job.ask(term.Warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was "+
 		"edited since "+
 		"is kept, and undo brings all of it back. Go back?", s.onBranch(), s.job.s.Planner.Short(s.stuck.Left.Before))),
-		"go back", s.back, func() { s.job.flash = term.Text(term.Plain, "Nothing was changed.") })
+		"go back", s.back, quietly(func() {
+			s.job.flash = term.Text(term.Plain, "Nothing was changed.")
+		}))
 	return nil
 }
 

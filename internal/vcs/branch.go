@@ -17,22 +17,35 @@ type Branch struct {
 	Tracking string    // its local copy, such as refs/remotes/origin/main
 	Remote   Remote    // such as origin
 	Ref      string    // on the remote, such as refs/heads/main
-	Dest     Dest      // push destination, if configured separately
+	Dest     Line      // push destination, if configured separately
+	Doubt    string    // why the settings name no destination, so that git would not push; empty if they do
 }
 
-// Dest is a branch of a remote to push to.
-type Dest struct {
-	Name, Tracking string
-	Remote         Remote
-	Ref            string
+// Line names commits that a branch can be joined with or pushed to: a branch of a remote, a branch here, a tag, or a
+// branch at an address.
+type Line struct {
+	Name     string `json:"name"`             // as sentences name it, such as origin/main
+	Tracking string `json:"tracking"`         // full name of the ref here that holds it, such as refs/remotes/origin/main
+	Remote   Remote `json:"remote,omitempty"` // remote or address to ask; empty if it is only here
+	Ref      string `json:"ref,omitempty"`    // on the remote, such as refs/heads/main
 }
 
-// To returns the destination of pushes.
-func (b Branch) To() Dest {
+// Follows returns the upstream. Its Name is empty if there is none.
+func (b Branch) Follows() Line { return Line{b.Upstream, b.Tracking, b.Remote, b.Ref} }
+
+// To returns the destination of pushes. Its Remote is empty if there is none.
+func (b Branch) To() Line {
 	if b.Dest.Remote != "" {
 		return b.Dest
 	}
-	return Dest{b.Upstream, b.Tracking, b.Remote, b.Ref}
+	return b.Follows()
+}
+
+// Aim sets the destination of pushes.
+func (b *Branch) Aim(to Line) {
+	if b.Doubt = ""; to != b.Follows() {
+		b.Dest = to
+	}
 }
 
 // Full returns the branch's full name.
@@ -80,7 +93,12 @@ type Named struct {
 	Name   string // such as main, origin/main, v1.2
 	Full   string // such as refs/remotes/origin/main
 	Commit object.ID
+	Remote Remote // for a remote-tracking branch: the remote, and the full name there
+	Ref    string
 }
+
+// Line returns the branch or tag as a line.
+func (n Named) Line() Line { return Line{n.Name, n.Full, n.Remote, n.Ref} }
 
 // Signed is git's verdict about a commit's signature.
 type Signed struct {

@@ -101,6 +101,10 @@ type Wire interface {
 	// FetchRef fetches one ref. Deepen completes a shallow clone.
 	FetchRef(ctx context.Context, remote Remote, refspec string) error
 	Deepen(ctx context.Context, remote Remote) error
+	// TrackingOf returns the ref here that a fetch of a remote's branch updates, or an empty string.
+	TrackingOf(ctx context.Context, remote Remote, ref string) string
+	// RemoteHead asks a remote or an address which branch is its usual one, such as refs/heads/main.
+	RemoteHead(ctx context.Context, remote Remote) (ref string, err error)
 	// RemoteTip asks the remote for the tip of a branch. It returns the zero id if there is no such branch.
 	RemoteTip(ctx context.Context, remote Remote, ref string) (object.ID, error)
 	// Push pushes a commit without force and returns the messages. The error is a *Refusal if it was rejected.

@@ -66,8 +66,11 @@ type walk struct {
 }
 
 // reach adds flags to a commit and queues it if the flags are new. A parent that is missing is the boundary of a
-// shallow clone.
+// shallow clone. The zero id is a line without commits.
 func (w *walk) reach(ctx context.Context, id object.ID, flags int, parent bool) error {
+	if id.IsZero() {
+		return nil
+	}
 	m := w.seen[id]
 	if m == nil {
 		c, err := w.store.Commit(ctx, id)

@@ -188,7 +188,8 @@ func Sections() []Section {
 			As(Annotate, "on a file: who wrote its lines"), As(Picture, "draw what is shown, to a file")}},
 		{"Look", false, []key.Binding{As(Next, "choose a way to join, or the next step"),
 			As(Fetch, "ask the remote again"),
-			As(Undo, "undo a join that is not pushed yet"), Drop, As(Driver, "let a merge driver run"),
+			As(Compare, "join with another line: a branch, a tag, an address"),
+			As(Undo, "undo a join that is not pushed yet"), As(Drop, "drop the pick, or the other line"), As(Driver, "let a merge driver run"),
 			As(Aside, "move aside what is in the way"),
 			As(Carry, "carry uncommitted work, or leave it")}},
 		{"Choose", false, []key.Binding{As(Left, "the one way, the other"), As(Next, "take this way")}},
@@ -233,6 +234,7 @@ func Sections() []Section {
 		{"the demo", true, []key.Binding{As(Teammates, "the teammates: let one pull; play from their side"),
 			Anew}},
 		{"Push", false, []key.Binding{As(Next, "join here and push; never forced"), Branch,
+			As(Write, "write the message of the commit"),
 			As(Aside, "move aside what is in the way"),
 			As(Undo, "undo the join, until it is pushed"), Others}},
 	}
