@@ -63,6 +63,7 @@ type Consent struct {
 	RewritePublished bool   // rewrite commits that are on a remote
 	LeaveBranches    bool   // do not move the other branches on a rebase's list
 	To               string // branch of the remote to push to; empty for the usual one
+	Exchange         bool   // replace the commits of the remote branch, which are the person's own
 	MakeAnew         bool   // create the remote branch again, which was deleted there
 	WithoutHooks     bool   // skip hooks that a commit can change and that have no consent
 }

@@ -122,7 +122,7 @@ func (f *planned) work(ctx context.Context, w *recovery.Workspace) (*plan.Positi
 // position locates the two sides.
 func (f *planned) position(ctx context.Context, w *recovery.Workspace) (*plan.Position, error) {
 	if f.from != "" {
-		return w.LocateFrom(ctx, !f.noFetch, f.from)
+		return w.LocateBeside(ctx, !f.noFetch, f.from)
 	}
 	return w.Compare(ctx, f.yours, f.theirs, !f.noFetch)
 }

@@ -13,6 +13,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
@@ -41,6 +42,7 @@ type recoverJSON struct {
 	*provedJSON                 // nil if no check was run
 	Waypoint     string         `json:"waypoint"`
 	Refusal      *refusalJSON   `json:"refusal,omitempty"`
+	Exchanged    *exchangedJSON `json:"exchanged,omitempty"`
 	Moved        []ledger.Move  `json:"moved,omitempty"` // other branches that the rebase's list moves
 	// Notes has remarks about the list of git's half-done operation.
 	Notes       []string           `json:"notes,omitempty"`
@@ -78,6 +80,18 @@ type refusalJSON struct {
 	Next  string   `json:"next"`
 }
 
+// exchangedJSON has the remote branch's tip before and after an exchange.
+type exchangedJSON struct {
+	Was object.ID `json:"was"`
+	Now object.ID `json:"now"`
+}
+
+// exchangeFlag adds the flag that agrees to replace one's own commits at the remote.
+func exchangeFlag(cmd *cobra.Command, exchange *bool) {
+	cmd.Flags().BoolVar(exchange, "exchange", false,
+		"replace what the remote has of this branch, all of it yours, guarded by the tip that was seen")
+}
+
 type recoverFlags struct {
 	route, prefer, check string
 	noCheck, push        bool
@@ -89,6 +103,7 @@ type recoverFlags struct {
 	leaveBranches     bool
 	takeOver          string
 	from, to          string
+	exchange          bool
 }
 
 func recoverCommand(e *env) *cobra.Command {
@@ -114,6 +129,7 @@ A check is run only if it was agreed to before in this repository, as it reads n
 	cmd.Flags().BoolVar(&f.leaveBranches, "leave-branches", false,
 		"with --take-over finish: leave the other branches where they are that the list of a rebase moves")
 	fromFlag(cmd, &f.from)
+	exchangeFlag(cmd, &f.exchange)
 	f.add(cmd)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if f.route != "auto" && f.route != "rebase" && f.route != "merge" {
@@ -165,6 +181,8 @@ branch of the usual remote, which it then follows. Where git's settings leave op
 branch of the remote is meant, say it with --to.`,
 		Args: noArgs}
 	to := ""
+	exchange := false
+	exchangeFlag(cmd, &exchange)
 	cmd.Flags().StringVar(&to, "to", "", "push to `BRANCH` of the remote")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		s, err := e.session(cmd.Context())
@@ -172,7 +190,8 @@ branch of the remote is meant, say it with --to.`,
 			return err
 		}
 		defer s.Close()
-		return e.job(cmd.Context(), s, recoverFlags{push: true, pushOnly: true, to: to, carry: s.Ledger.State().Carry}, nil,
+		return e.job(cmd.Context(), s, recoverFlags{push: true, pushOnly: true, to: to,
+			exchange: exchange, carry: s.Ledger.State().Carry}, nil,
 			s.Home)
 	}
 	return e.jsonFlag(cmd)
@@ -185,11 +204,11 @@ func (r *recoverer) all(ctx context.Context,
 		return err
 	}
 	if r.flags.from != "" {
-		line, err := r.s.Workspace.Line(ctx, r.flags.from)
+		line, err := r.s.Lines.Find(ctx, r.flags.from)
 		if err != nil {
 			return err
 		}
-		if err := r.s.TakeLine(ctx, &line); err != nil {
+		if err := r.s.Lines.Take(ctx, &line); err != nil {
 			return err
 		}
 	}
@@ -280,6 +299,13 @@ func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 	if p.NothingToDo() || p.Trivial() == plan.UpToDate {
 		return r.asItIs(ctx, p)
 	}
+	if p.Exchange, err = r.s.Planner.Exchange(ctx, p); err != nil {
+		return err
+	}
+	may := p.Exchange != nil && len(p.Exchange.Others) == 0
+	if r.flags.exchange || may && (r.flags.route == "auto" || r.flags.pushOnly) {
+		return r.exchange(ctx, p)
+	}
 	if r.flags.pushOnly {
 		r.out.Result = "refused"
 		r.say("Nothing was pushed: join first, with recover or in the full screen.")
@@ -309,6 +335,49 @@ func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 		return nil
 	}
 	return r.push(ctx, p)
+}
+
+// exchange replaces the remote branch's commits, which are earlier forms of yours, or says what it takes.
+func (r *recoverer) exchange(ctx context.Context, p *plan.Position) error {
+	x := p.Exchange
+	switch {
+	case x == nil:
+		r.out.Result = "refused"
+		r.out.Error = p.To().Name + " has commits that are not yours, or were never here: they are not exchanged"
+		r.say("%s. Join the two lines instead.", r.out.Error)
+		return exit{exitRefused}
+	case len(x.Others) > 0:
+		r.out.Result = "refused"
+		r.out.Error = fmt.Sprintf("%s has %s by others that your branch does not have in any form: %s", p.To().Name,
+			words.Count(len(x.Others), "commit", "commits"), visible.Lines(words.List(subjects(x.Others))))
+		r.say("%s. Join the two lines instead: --route merge.", r.out.Error)
+		return exit{exitRefused}
+	}
+	for _, g := range x.Goes {
+		now := "goes, and is not here in any form"
+		if !g.Now.IsZero() {
+			now = "is here as " + r.s.Planner.Short(g.Now)
+		}
+		r.say("  %s %s: %s", r.s.Planner.Short(g.ID), g.Subject(), now)
+	}
+	if !r.flags.exchange || !r.flags.push {
+		r.out.Result = "conflicts"
+		r.out.Error = p.To().Name + " has earlier forms of your own commits"
+		r.say("Nothing was pushed. Replace them with “dorvik push --exchange”, or join both with --route merge.")
+		return exit{exitConflicts}
+	}
+	if err := r.marks(ctx, p, p.Yours); err != nil {
+		return err
+	}
+	return r.push(ctx, p)
+}
+
+// subjects returns the subjects of some commits.
+func subjects(list []history.Node) (out []string) {
+	for _, n := range list {
+		out = append(out, "“"+n.Subject()+"”")
+	}
+	return words.Some(out, 3)
 }
 
 // asItIs ends a recovery with nothing to join: it pushes if requested.
@@ -607,7 +676,8 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 			r.say("  %s %s", r.s.Planner.Short(n.ID), n.Subject())
 		}
 	}
-	done, err := r.s.PushTip(ctx, p, change.Consent{WithoutHooks: true, To: r.flags.to})
+	done, err := r.s.Push.Tip(ctx, p, change.Consent{WithoutHooks: true, To: r.flags.to,
+		Exchange: r.flags.exchange && p.Exchange != nil})
 	var unclear *recovery.UnclearError
 	if errors.As(err, &unclear) {
 		return r.unclear(unclear)
@@ -643,6 +713,9 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 		r.say("  %s", w)
 	}
 	r.out.Result = "pushed"
+	if !done.Was.IsZero() {
+		r.out.Exchanged = &exchangedJSON{done.Was, done.Tip}
+	}
 	r.say("Pushed. %s now holds %s.", done.To.Name, done.Holds)
 	if done.Follows != "" {
 		r.say("%s now follows %s.", p.Branch.Name, done.Follows)

@@ -133,7 +133,7 @@ func TestRealPushes(t *testing.T) {
 		r := open(t, dir)
 		tip, err := r.Resolve(t.Context(), rev)
 		require.NoError(t, err)
-		_, err = r.Push(t.Context(), "origin", "refs/heads/main", tip)
+		_, err = r.Push(t.Context(), vcs.Sending{Remote: "origin", Ref: "refs/heads/main", Tip: tip})
 		if err == nil {
 			return nil
 		}

@@ -237,11 +237,17 @@ func (r *Wire) RemoteHead(ctx context.Context, remote vcs.Remote) (ref string, e
 	return "", fmt.Errorf("%s does not say which of its branches is the usual one; name the branch, too", remote)
 }
 
-// Push pushes a commit to a branch without force and returns the output of hooks and server. A rejected push is a
-// *Refusal.
-func (r *Wire) Push(ctx context.Context, remote vcs.Remote, ref string, tip object.ID) (said []string, err error) {
-	out, stderr, err := r.runIn(ctx, call{doing: "pushing to " + remote.String(),
-		args: []string{"push", "--porcelain", "--", string(remote), tip.String() + ":" + ref}})
+// Push changes a branch of a remote and returns the output of hooks and server. A rejected push is a *Refusal.
+func (r *Wire) Push(ctx context.Context, s vcs.Sending) (said []string, err error) {
+	args, tip := []string{"push", "--porcelain"}, s.Tip.String()
+	if !s.Old.IsZero() {
+		args = append(args, "--force-with-lease="+s.Ref+":"+s.Old.String())
+	}
+	if s.Tip.IsZero() {
+		tip = ""
+	}
+	out, stderr, err := r.runIn(ctx, call{doing: "pushing to " + s.Remote.String(),
+		args: append(args, "--", string(s.Remote), tip+":"+s.Ref)})
 	var e *Error
 	if errors.As(err, &e) && e.Code > 0 {
 		refusal := parsePush(vcs.WithoutSecrets(string(out)), vcs.WithoutSecrets(string(stderr)), e.Code)

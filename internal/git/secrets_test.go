@@ -8,7 +8,6 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/vcs"
 )
@@ -34,8 +33,14 @@ func TestNoSecretOfAURLIsTold(t *testing.T) {
 		func() error { return r.Fetch(t.Context(), address) },
 		func() error { return r.Deepen(t.Context(), address) },
 		func() error { _, err := r.RemoteTip(t.Context(), address, "refs/heads/main"); return err },
-		func() error { _, err := r.Push(t.Context(), address, "refs/heads/main", b.Tip); return err },
-		func() error { _, err := r.Push(t.Context(), address, "refs/heads/main", object.ID{}); return err },
+		func() error {
+			_, err := r.Push(t.Context(), vcs.Sending{Remote: address, Ref: "refs/heads/main", Tip: b.Tip})
+			return err
+		},
+		func() error {
+			_, err := r.Push(t.Context(), vcs.Sending{Remote: address, Ref: "refs/heads/main"})
+			return err
+		},
 	} {
 		err := do()
 		require.Error(t, err)

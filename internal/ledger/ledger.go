@@ -22,6 +22,7 @@ import (
 type Ledger struct {
 	Store      *Store
 	Agreements *Agreements
+	Choices    *Choices
 
 	state   State    // changed only by methods named after what the person does
 	notices []string // sentences about what opening found and did, or what a change could not do
@@ -31,6 +32,7 @@ type Ledger struct {
 // damaged, Open moves it aside, copies what it can read into a new one, and describes that in damage.
 func Open(gitDir string) (l *Ledger, damage string, err error) {
 	l = &Ledger{}
+	l.Choices = &Choices{l}
 	if l.Agreements, err = openAgreements(gitDir); err != nil {
 		return nil, "", err
 	}
@@ -320,43 +322,6 @@ func (l *Ledger) GiveBackMends(before *plan.TakenMends) error {
 	return l.save()
 }
 
-// Write sets the message of the merge commit. An empty one selects the proposed message again.
-func (l *Ledger) Write(message string) error {
-	l.state.Message = message
-	return l.save()
-}
-
-// Aim stores which branch of the remote a branch is pushed to.
-func (l *Ledger) Aim(branch, name string) error {
-	targets := maps.Clone(l.state.Targets)
-	if targets == nil {
-		targets = map[string]string{}
-	}
-	targets[branch] = name
-	l.state.Targets = targets
-	return l.save()
-}
-
-// TakeLine selects the line that a branch is joined with, and remembers it for the branch. Without a line it selects
-// the upstream.
-func (l *Ledger) TakeLine(branch string, line *vcs.Line) error {
-	st := &l.state
-	if line != nil {
-		usual := maps.Clone(st.Usual)
-		if usual == nil {
-			usual = map[string]vcs.Line{}
-		}
-		usual[branch] = *line
-		st.Usual = usual
-	}
-	if now := st.Line; st.Branch == branch && (now == nil && line == nil || now != nil && line != nil && *now == *line) {
-		return l.save()
-	}
-	st.Branch, st.Line, st.Route, st.Stage, st.Picks, st.PickParent = branch, line, "", Look, nil, 0
-	st.Mends, st.Made, st.Message = nil, nil, ""
-	return l.save()
-}
-
 // DropPick returns from picking to joining the branch with its upstream.
 func (l *Ledger) DropPick() error {
 	l.state.Picks, l.state.PickParent, l.state.Route, l.state.Stage = nil, 0, "", Look
@@ -473,4 +438,46 @@ func (l *Ledger) Joined(wp *Waypoint) error {
 	l.accepted(wp)
 	return errors.Join(l.Store.PutWaypoint(wp), l.save(), l.Store.logOnce(wp.entry(Joined)),
 		l.Store.Remember(wp.Decisions, wp.Time))
+}
+
+// Choices stores what a person chose for a branch beside the decisions: the line that it is joined with, where it is
+// pushed to, and the message of the merge commit.
+type Choices struct{ l *Ledger }
+
+// SendTo stores which branch of the remote a branch is pushed to.
+func (b *Choices) SendTo(branch, name string) error {
+	targets := maps.Clone(b.l.state.Targets)
+	if targets == nil {
+		targets = map[string]string{}
+	}
+	targets[branch] = name
+	b.l.state.Targets = targets
+	return b.l.save()
+}
+
+// Take selects the line that a branch is joined with, and remembers it for the branch. Without a line it selects
+// the upstream.
+func (b *Choices) Take(branch string, line *vcs.Line) error {
+	st := &b.l.state
+	if line != nil {
+		usual := maps.Clone(st.Usual)
+		if usual == nil {
+			usual = map[string]vcs.Line{}
+		}
+		usual[branch] = *line
+		st.Usual = usual
+	}
+	if now := st.Line; st.Branch == branch && (now == nil && line == nil || now != nil && line != nil &&
+		*now == *line) {
+		return b.l.save()
+	}
+	st.Branch, st.Line, st.Route, st.Stage, st.Picks, st.PickParent = branch, line, "", Look, nil, 0
+	st.Mends, st.Made, st.Message = nil, nil, ""
+	return b.l.save()
+}
+
+// Write sets the message of the merge commit. An empty one selects the proposed message again.
+func (b *Choices) Write(message string) error {
+	b.l.state.Message = message
+	return b.l.save()
 }

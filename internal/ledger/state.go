@@ -52,7 +52,8 @@ type State struct {
 	// PutAside has conflicts postponed for now, and why.
 	PutAside map[settle.Key]string `json:"put_aside,omitempty"`
 
-	// Targets has the remote branches, such as origin/main, that branches are pushed to, where git's settings leave it open.
+	// Targets has the remote branches, such as origin/main, that branches are pushed to where git's settings leave it
+	// open.
 	Targets map[string]string `json:"targets,omitempty"`
 	// Usual has the other line that each branch was joined with last.
 	Usual map[string]vcs.Line `json:"usual,omitempty"`

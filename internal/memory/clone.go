@@ -276,8 +276,9 @@ func (c *Clone) RemoteTip(ctx context.Context, _ vcs.Remote, ref string) (object
 }
 
 // Push offers a commit to a branch of the server.
-func (c *Clone) Push(ctx context.Context, _ vcs.Remote, ref string, tip object.ID) ([]string, error) {
-	if err := c.server.push(ctx, ref, tip); err != nil {
+func (c *Clone) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
+	ref, tip := s.Ref, s.Tip
+	if err := c.server.push(ctx, ref, tip, s.Old); err != nil {
 		return nil, err
 	}
 	c.move("refs/remotes/origin/"+strings.TrimPrefix(ref, "refs/heads/"), tip, "update by push")

@@ -49,7 +49,7 @@ func (c *crew) commit(of *Clone, message string, texts map[string]string) {
 }
 
 func (c *crew) push(of *Clone) {
-	_, err := of.Push(c.Context(), "origin", "refs/heads/main", of.tip())
+	_, err := of.Push(c.Context(), vcs.Sending{Remote: "origin", Ref: "refs/heads/main", Tip: of.tip()})
 	require.NoError(c, err)
 }
 
@@ -120,7 +120,7 @@ func TestFiveStagesWithoutGit(t *testing.T) {
 
 			p, err = s.Locate(ctx, false) // Push
 			require.NoError(t, err)
-			pushed, err := s.PushTip(ctx, p, change.Consent{})
+			pushed, err := s.Push.Tip(ctx, p, change.Consent{})
 			require.NoError(t, err)
 			assert.Nil(t, pushed.Refusal)
 			assert.Equal(t, wp.After, pushed.Holds)
@@ -148,7 +148,7 @@ func TestSomebodyIsFirst(t *testing.T) {
 	c.push(c.theirs)
 	p, err = s.Locate(ctx, false)
 	require.NoError(t, err)
-	pushed, err := s.PushTip(ctx, p, change.Consent{})
+	pushed, err := s.Push.Tip(ctx, p, change.Consent{})
 	require.NoError(t, err)
 	require.NotNil(t, pushed.Refusal)
 	assert.Equal(t, vcs.Behind, pushed.Refusal.Kind)
@@ -168,7 +168,7 @@ func TestSomebodyIsFirst(t *testing.T) {
 	require.NoError(t, err)
 	p, err = s.Locate(ctx, false)
 	require.NoError(t, err)
-	pushed, err = s.PushTip(ctx, p, change.Consent{})
+	pushed, err = s.Push.Tip(ctx, p, change.Consent{})
 	require.NoError(t, err)
 	_, what, next := pushed.Refused(true)
 	assert.Contains(t, what, "The server refused the push")

@@ -60,15 +60,18 @@ func (s *Server) keep(ctx context.Context, made *object.Overlay, tips []object.I
 	return nil
 }
 
-// push moves a branch forward. It returns a *vcs.Refusal if the branch has other commits.
-func (s *Server) push(ctx context.Context, ref string, tip object.ID) error {
+// push moves a branch forward or, if it is at old, anywhere. It returns a *vcs.Refusal if the branch has other commits.
+func (s *Server) push(ctx context.Context, ref string, tip, old object.ID) error {
 	s.mu.Lock()
 	at, refuses := s.heads[ref], s.Refuses
 	s.mu.Unlock()
 	if refuses != "" {
 		return &vcs.Refusal{Kind: vcs.ServerRule, Words: []string{refuses}}
 	}
-	if !at.IsZero() {
+	if !old.IsZero() && old != at {
+		return &vcs.Refusal{Kind: vcs.Behind, Short: "stale info"}
+	}
+	if !at.IsZero() && old.IsZero() {
 		held, err := history.IsAncestor(ctx, object.NewOverlay(object.SHA1, s), at, tip)
 		if err != nil {
 			return err

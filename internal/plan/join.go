@@ -73,9 +73,7 @@ func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions
 	}
 	err = pn.Carry(ctx, j, cmp.Or(j.work, p.Carried), resolve)
 	pn.open(ctx, j, decisions)
-	if j.Route == Merge && !p.SettlesOnly() {
-		j.Message = cmp.Or(by.Message, j.mergeMessage(p, decisions))
-	}
+	j.say(p, by.Message, decisions)
 	return j, err
 }
 

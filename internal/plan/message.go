@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
 	"strings"
@@ -15,6 +16,13 @@ func MergeSubject(p *Position) string {
 		return subject
 	}
 	return fmt.Sprintf("Merge %s into %s", p.Line().Name, p.Branch.Name)
+}
+
+// say sets the message of the merge commit: the written one, or the proposed one.
+func (j *Join) say(p *Position, written string, decisions *settle.Decisions) {
+	if j.Route == Merge && !p.SettlesOnly() {
+		j.Message = cmp.Or(written, j.mergeMessage(p, decisions))
+	}
 }
 
 // mostListed is the number of commits that a merge commit's message lists.

@@ -47,6 +47,8 @@ type Position struct {
 	Follows string // the upstream, if another line is joined because the branch is pushed there
 	Beside  int    // commits of the upstream that are in neither line
 
+	Exchange *Exchange // the remote branch has earlier forms of your commits; nil if not, or not looked at
+
 	Me        string             // e-mail of the person at the keyboard; empty if unknown
 	Elsewhere map[object.ID]bool // commits of theirs that the person made in another clone
 

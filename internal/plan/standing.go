@@ -26,20 +26,16 @@ func (p *Position) Standing(accepted bool) Standing {
 	they, up := someAuthors(p.Divergence.Theirs), p.Line().Name
 	commits := words.Count(theirs, "commit", "commits")
 	s := Standing{Well: true}
-	if p.Resumes() != nil || p.Counter() != "" || p.IsPick() {
-		return p.underway(they, commits)
-	}
-	if to, ok := p.Kind.(Starting); ok {
-		s = to.standing(p.Branch.Name, yours)
-		if p.Unanswered != nil {
-			s.Well, s.Head = false, p.Asks()+" did not answer. "+s.Head
-		}
-		return s
-	}
-	if p.FromLine() != nil {
-		return p.besides(they, commits)
-	}
+	k, starts := p.Kind.(Starting)
 	switch {
+	case p.Resumes() != nil || p.Counter() != "" || p.IsPick():
+		return p.underway(they, commits)
+	case starts:
+		return k.standing(p)
+	case p.FromLine() != nil:
+		return p.besides(they, commits)
+	case p.Exchange != nil && len(p.Exchange.Others) == 0:
+		return p.exchanges()
 	case p.NothingToDo() && p.Asked.IsZero() && p.Unanswered == nil:
 		s.Head = "Nothing to do as far as is known."
 		s.Text = fmt.Sprintf("%s and what was last fetched of %s hold the same commits.", p.Branch.Name, up)
@@ -71,15 +67,7 @@ func (p *Position) Standing(accepted bool) Standing {
 		}
 		s.Next = "Your branch can move forward to theirs without joining anything."
 	default:
-		s.Well = false
-		s.Head = "A push would be rejected."
-		s.Text = fmt.Sprintf("%s pushed %s to %s, and yours %s not build on %s.", they, commits, up,
-			words.Is(yours, "does", "do"), words.Is(theirs, "it", "them"))
-		if p.allMine() {
-			s.Text = fmt.Sprintf("%s has %s of your own that your branch does not build on.", up, commits)
-		}
-		s.Next = "Your " + words.Count(yours, "commit is", "commits are") +
-			" safe here. Join the two lines, check that the result builds, and push again."
+		s = p.rejected(they, commits)
 	}
 	if p.Unanswered != nil {
 		p.unanswered(&s, yours, theirs, they, commits)
@@ -87,9 +75,27 @@ func (p *Position) Standing(accepted bool) Standing {
 	return s
 }
 
+// rejected describes two lines that have parted.
+func (p *Position) rejected(they, commits string) Standing {
+	yours, theirs, up := len(p.Divergence.Yours), len(p.Divergence.Theirs), p.Line().Name
+	s := Standing{Head: "A push would be rejected."}
+	s.Text = fmt.Sprintf("%s pushed %s to %s, and yours %s not build on %s.", they, commits, up,
+		words.Is(yours, "does", "do"), words.Is(theirs, "it", "them"))
+	if p.allMine() {
+		s.Text = fmt.Sprintf("%s has %s of your own that your branch does not build on.", up, commits)
+	}
+	s.Next = "Your " + words.Count(yours, "commit is", "commits are") +
+		" safe here. Join the two lines, check that the result builds, and push again."
+	return s
+}
+
 // standing describes a branch that was never pushed and has commits that the remote does not have.
-func (k Starting) standing(branch string, commits int) Standing {
+func (k Starting) standing(p *Position) Standing {
+	branch, commits := p.Branch.Name, len(p.Divergence.Yours)
 	s := Standing{Well: true, Head: fmt.Sprintf("%s is not on %s yet.", branch, k.To.Remote)}
+	if p.Unanswered != nil {
+		s.Well, s.Head = false, p.Asks()+" did not answer. "+s.Head
+	}
 	if commits == 0 {
 		s.Text = "Other branches there have all its commits."
 	} else {
@@ -97,6 +103,35 @@ func (k Starting) standing(branch string, commits int) Standing {
 	}
 	s.Next = fmt.Sprintf("There is nothing to join. A push makes the branch %s, which %s then follows.", k.To.Name,
 		branch)
+	return s
+}
+
+// exchanges describes a remote branch that has earlier forms of your commits.
+func (p *Position) exchanges() Standing {
+	s := Standing{Head: fmt.Sprintf("%s has your commits as they were.", p.Line().Name)}
+	goes, kept := len(p.Exchange.Goes), 0
+	for _, g := range p.Exchange.Goes {
+		if !g.Now.IsZero() {
+			kept++
+		}
+	}
+	is := words.Is(goes, "is", "are")
+	switch {
+	case kept == goes:
+		s.Text = fmt.Sprintf("%s there %s yours, and %s here in another form since you rewrote %s.",
+			words.Count(goes, "commit", "commits"), is, is, words.Is(goes, "it", "them"))
+	case kept == 0:
+		s.Text = fmt.Sprintf("%s there %s yours, and your branch went back behind %s.",
+			words.Count(goes, "commit", "commits"), is, words.Is(goes, "it", "them"))
+	default:
+		s.Text = fmt.Sprintf("%s there %s yours; %d of them %s here in another form, and the rest was left out here.",
+			words.Count(goes, "commit", "commits"), is, kept, words.Is(kept, "is", "are"))
+	}
+	s.Next = fmt.Sprintf("Exchange what is there for what is here with =. Joining the two lines would bring both "+
+		"forms together, or bring back what %s left out.", p.Branch.Name)
+	if p.Unanswered != nil {
+		s.Head = p.Asks() + " did not answer. " + s.Head
+	}
 	return s
 }
 
@@ -115,13 +150,13 @@ func (p *Position) besides(they, commits string) Standing {
 		s.Next = "Go on to push it, or choose another line with c."
 	case p.Trivial() == FastForward:
 		s.Head = fmt.Sprintf("Only %s is new.", line)
-		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has nothing of its own.", line, commits, they,
-			name, name)
+		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has nothing of its own.", line, commits,
+			they, name, name)
 		s.Next = fmt.Sprintf("Your branch can move forward to %s without joining anything.", line)
 	default:
 		s.Head = fmt.Sprintf("%s and %s have parted.", line, name)
-		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has %s that %s does not have.", line, commits,
-			they, name, name, words.Count(yours, "commit", "commits"), line)
+		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has %s that %s does not have.", line,
+			commits, they, name, name, words.Count(yours, "commit", "commits"), line)
 		s.Next = fmt.Sprintf("Bring %s into %s by merge, or put your commits on top of it by rebase. %s itself is not "+
 			"changed by that.", line, name, line)
 	}
@@ -193,7 +228,7 @@ func (pn *Planner) KnowMe(ctx context.Context, p *Position) {
 			return err == nil && has
 		})
 		if brought > 0 || brought == 0 && from == 0 {
-			p.Elsewhere[n.ID] = moves[from+brought].Why != "update by push"
+			p.Elsewhere[n.ID] = moves[from+brought].Why != pushedFromHere
 		}
 	}
 }

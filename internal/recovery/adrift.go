@@ -9,7 +9,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/prove"
-	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -86,20 +85,4 @@ func (w *Workspace) madeHere(ctx context.Context) (ids []object.ID) {
 // KeepAdrift creates a branch for the commits and returns its name.
 func (w *Workspace) KeepAdrift(ctx context.Context, a *Adrift) (string, error) {
 	return w.keptBranch(ctx, a.Tip)
-}
-
-// keptBranch creates a branch with an unused name.
-func (w *Workspace) keptBranch(ctx context.Context, tip object.ID) (string, error) {
-	for i := 1; ; i++ {
-		name := fmt.Sprintf("kept-%d", i)
-		at, err := w.Repo.Ref(ctx, "refs/heads/"+name)
-		if err != nil || at == tip {
-			return name, err
-		}
-		if at.IsZero() {
-			return name, w.Repo.UpdateRefs(ctx, "branch: Created from "+tip.String(),
-				vcs.RefUpdate{Name: "refs/heads/" + name,
-					New: tip})
-		}
-	}
 }

@@ -22,8 +22,12 @@ type Departure struct {
 	Moved   bool              // the remote branch moved after the join
 	Gone    bool              // the remote branch is gone
 	New     bool              // the remote has no such branch yet
-	Lacks   []history.Node    // commits of the remote branch that the result does not have
-	Silent  error             // why the remote did not answer
+	// Exchange is what the remote branch has of the person's own commits in another form; nil if nothing. Has lists the
+	// other branches that have them.
+	Exchange *plan.Exchange
+	Has      []string
+	Lacks    []history.Node // commits of the remote branch that the result does not have
+	Silent   error          // why the remote did not answer
 
 	Unclear *UnclearError // git's settings leave open where the push goes; nil if not
 
@@ -44,7 +48,8 @@ func (d *Departure) Mended() (n int) {
 }
 
 // Departure checks what can be checked before a push. j is nil if nothing was joined.
-func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join, tip object.ID) (*Departure, error) {
+func (ps *Pusher) Departure(ctx context.Context, p *plan.Position, j *plan.Join, tip object.ID) (*Departure, error) {
+	s := ps.s
 	d := &Departure{Commits: p.Goes(j)}
 	var err error
 	if j != nil {
@@ -66,25 +71,38 @@ func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 		}
 		return d, s.Ledger.Reach(ledger.Push)
 	}
-	if err := s.departureForOthers(ctx, p, j, tip, d); err != nil {
+	if err := ps.departureForOthers(ctx, p, j, tip, d); err != nil {
 		return nil, err
 	}
 	up := p.Upstream()
 	if d.Marks, d.Read, err = s.Planner.ConflictMarkers(ctx, up.Theirs, tip); err != nil {
 		return nil, err
 	}
-	if err := s.departsWith(ctx, p, tip, d); err != nil {
+	if err := ps.departsWith(ctx, p, tip, d); err != nil {
 		return nil, err
 	}
-	d.Unclear = s.Workspace.Unclear(ctx, up.Branch)
-	to := p.To()
-	if to.Remote == "" {
+	d.Unclear = s.Lines.Unclear(ctx, up.Branch)
+	if j == nil || p.FromLine() != nil {
+		if err := ps.replaces(ctx, p, tip, d); err != nil {
+			return nil, err
+		}
+	}
+	if p.To().Remote == "" {
 		return d, s.Ledger.Reach(ledger.Push)
 	}
-	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
-	if ctx.Err() != nil {
-		return nil, ctx.Err()
+	if err := ps.askAgain(ctx, p, d); err != nil {
+		return nil, err
 	}
+	if p.Trivial() == plan.NotTrivial {
+		return d, s.Ledger.Reach(ledger.Push)
+	}
+	return d, nil
+}
+
+// askAgain adds what the remote says of the branch now.
+func (ps *Pusher) askAgain(ctx context.Context, p *plan.Position, d *Departure) error {
+	up, to := p.Upstream(), p.To()
+	at, err := ps.s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
 	d.Silent, d.Asked = err, time.Now()
 	switch {
 	case err != nil:
@@ -95,14 +113,43 @@ func (s *Session) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 	default:
 		d.Moved = at != up.Theirs
 	}
-	if p.Trivial() == plan.NotTrivial {
-		return d, s.Ledger.Reach(ledger.Push)
+	return ctx.Err()
+}
+
+// replaces adds what a push of a commit takes out of the remote branch, if that is the person's own.
+func (ps *Pusher) replaces(ctx context.Context, p *plan.Position, tip object.ID, d *Departure) error {
+	after, err := ps.after(ctx, p, tip)
+	if err != nil {
+		return err
 	}
-	return d, nil
+	x, err := ps.s.Planner.Exchange(ctx, after)
+	if err != nil || x == nil || len(x.Others) > 0 {
+		return err
+	}
+	d.Exchange = x
+	names, err := ps.s.Repo.Names(ctx)
+	if err != nil {
+		return err
+	}
+	oldest := x.Goes[len(x.Goes)-1].ID
+	for _, n := range names {
+		if n.Full == p.To().Tracking || n.Full == p.Branch.Full() {
+			continue
+		}
+		missing, err := history.Only(ctx, ps.s.Planner.Store, oldest, n.Commit)
+		if err != nil {
+			return err
+		}
+		if len(missing) == 0 {
+			d.Has = append(d.Has, n.Name)
+		}
+	}
+	return nil
 }
 
 // departsWith adds what a push of other commits than yours alone sends, and what the destination has beyond them.
-func (s *Session) departsWith(ctx context.Context, p *plan.Position, tip object.ID, d *Departure) (err error) {
+func (ps *Pusher) departsWith(ctx context.Context, p *plan.Position, tip object.ID, d *Departure) (err error) {
+	s := ps.s
 	up := p.Upstream()
 	if p.IsPick() {
 		d.Lacks = up.Divergence.Theirs
@@ -112,7 +159,7 @@ func (s *Session) departsWith(ctx context.Context, p *plan.Position, tip object.
 	}
 	var there []object.ID
 	if at, ok := up.Kind.(plan.Starting); ok { // everything that the remote has already
-		if there, err = s.Workspace.tipsOf(ctx, at.To.Remote); err != nil {
+		if there, err = s.Workspace.Lines.tipsOf(ctx, at.To.Remote); err != nil {
 			return err
 		}
 	} else {
@@ -127,8 +174,9 @@ func (s *Session) departsWith(ctx context.Context, p *plan.Position, tip object.
 }
 
 // departureForOthers adds what the push means for others.
-func (s *Session) departureForOthers(ctx context.Context, p *plan.Position, j *plan.Join, tip object.ID,
+func (ps *Pusher) departureForOthers(ctx context.Context, p *plan.Position, j *plan.Join, tip object.ID,
 	d *Departure) error {
+	s := ps.s
 	var rewritten []plan.Published
 	var err error
 	if j != nil && j.Route == plan.Rebase {

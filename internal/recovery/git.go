@@ -106,3 +106,13 @@ func layOutTwo(ctx context.Context, dir string, who object.Signature, store *obj
 	defer work.Close()
 	return work.Checkout(ctx, yours)
 }
+
+// OpenSession opens the repository that contains a folder. It completes or undoes a change that an earlier process did
+// not finish.
+func OpenSession(ctx context.Context, dir string) (*Session, error) {
+	w, err := OpenWorkspace(ctx, dir)
+	if err != nil {
+		return nil, err
+	}
+	return Begin(ctx, w)
+}

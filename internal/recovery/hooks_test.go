@@ -98,7 +98,7 @@ func TestHooksRunAsByGit(t *testing.T) {
 				assert.Contains(t, ours, "commit-msg FILE \nSee 7.")
 			}
 			assert.Regexp(t,
-				`^(merge origin/main: (Merge made by|Fast-forward)|commit \(merge\): Join|rebase \(finish\): refs/heads/main onto )`,
+				`^(merge origin/main: (Merge made by|Fast-forward)|commit \(merge\): Merge|rebase \(finish\): refs/heads/main onto )`,
 				tm.mine.Git("reflog", "-1", "--format=%gs"))
 			if c.git == nil {
 				assert.Contains(t, ours, "post-rewrite rebase \n"+before+" "+tip+"\n")
@@ -281,7 +281,7 @@ func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
 		_, _, err := s.Prover.RunCheck(t.Context(), p, termsOf("true", j.Tree).Command, b.Tip, func(string) {}, nil)
 		require.NoError(t, err)
 		if _, err = s.Accept(t.Context(), p, j, b, consent); err == nil {
-			_, err = s.PushTip(t.Context(), p, consent)
+			_, err = s.Push.Tip(t.Context(), p, consent)
 		}
 		return err
 	}
@@ -310,7 +310,7 @@ func TestNoHookOfTheTreeRunsUnasked(t *testing.T) {
 	require.NoError(t, s.Applier.AgreeToHooks(t.Context(), asks.Hooks))
 	p, err := s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p, change.Consent{})
+	_, err = s.Push.Tip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, "post-index-change post-merge pre-push reference-transaction ", all())
 	s.Close()

@@ -2,24 +2,27 @@ package recovery
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"path"
 	"slices"
 	"strings"
-	"time"
 
-	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Line finds the line that a text names: a branch, a remote's branch, a tag, a remote, or an address, which a blank
+// Lines finds the lines that a branch can be joined with or pushed to.
+type Lines struct {
+	repo   vcs.System
+	ledger *ledger.Ledger // nil without a session: nothing can be selected
+}
+
+// Find returns the line that a text names: a branch, a remote's branch, a tag, a remote, or an address, which a blank
 // and a branch can follow. For a remote or an address without a branch it asks which branch is the usual one there.
-func (w *Workspace) Line(ctx context.Context, said string) (vcs.Line, error) {
+func (l *Lines) Find(ctx context.Context, said string) (vcs.Line, error) {
 	said = strings.TrimSpace(said)
-	names, err := w.Repo.Names(ctx)
+	names, err := l.repo.Names(ctx)
 	if err != nil {
 		return vcs.Line{}, err
 	}
@@ -30,19 +33,19 @@ func (w *Workspace) Line(ctx context.Context, said string) (vcs.Line, error) {
 			}
 		}
 	}
-	remotes, err := w.Repo.Remotes(ctx)
+	remotes, err := l.repo.Remotes(ctx)
 	if err != nil {
 		return vcs.Line{}, err
 	}
 	at, branch, _ := strings.Cut(said, " ")
 	if remote := vcs.Remote(at); slices.Contains(remotes, remote) {
-		return w.lineAt(ctx, remote, branch)
+		return l.at(ctx, remote, branch)
 	}
 	if remote, branch, ok := strings.Cut(said, "/"); ok && slices.Contains(remotes, vcs.Remote(remote)) {
-		return w.lineAt(ctx, vcs.Remote(remote), branch) // not fetched yet
+		return l.at(ctx, vcs.Remote(remote), branch) // not fetched yet
 	}
 	if isAddress(at) {
-		return w.lineAt(ctx, vcs.Remote(at), strings.TrimSpace(branch))
+		return l.at(ctx, vcs.Remote(at), strings.TrimSpace(branch))
 	}
 	return vcs.Line{}, fmt.Errorf("there is no branch, tag or remote %q here; an address is a URL, HOST:PATH or the "+
 		"path of a folder", vcs.WithoutSecrets(said))
@@ -55,111 +58,38 @@ func isAddress(said string) bool {
 		strings.HasPrefix(said, "../") || strings.HasPrefix(said, "~")
 }
 
-// lineAt returns a branch of a remote or of an address, or its usual branch if branch is empty.
-func (w *Workspace) lineAt(ctx context.Context, remote vcs.Remote, branch string) (vcs.Line, error) {
+// at returns a branch of a remote or of an address, or its usual branch if branch is empty.
+func (l *Lines) at(ctx context.Context, remote vcs.Remote, branch string) (vcs.Line, error) {
 	ref := "refs/heads/" + branch
 	if branch == "" {
 		var err error
-		if ref, err = w.Repo.RemoteHead(ctx, remote); err != nil {
+		if ref, err = l.repo.RemoteHead(ctx, remote); err != nil {
 			return vcs.Line{}, err
 		}
 		branch = strings.TrimPrefix(ref, "refs/heads/")
 	}
 	line := vcs.Line{Name: remote.String() + " " + branch, Remote: remote, Ref: ref,
 		Tracking: "refs/dorvik/line/" + vcs.Remote(string(remote)+" "+branch).Key()}
-	if tracking := w.Repo.TrackingOf(ctx, remote, ref); tracking != "" {
+	if tracking := l.repo.TrackingOf(ctx, remote, ref); tracking != "" {
 		line.Tracking, line.Name = tracking, strings.TrimPrefix(tracking, "refs/remotes/")
 	}
 	return line, nil
 }
 
-// FetchLine asks the remote of a line. It does nothing for a line that is only here.
-func (w *Workspace) FetchLine(ctx context.Context, line vcs.Line) error {
+// Fetch asks the remote of a line. It does nothing for a line that is only here.
+func (l *Lines) Fetch(ctx context.Context, line vcs.Line) error {
 	switch {
 	case line.Remote == "":
 		return nil
 	case strings.HasPrefix(line.Tracking, "refs/dorvik/"):
-		return w.Repo.FetchRef(ctx, line.Remote, "+"+line.Ref+":"+line.Tracking)
+		return l.repo.FetchRef(ctx, line.Remote, "+"+line.Ref+":"+line.Tracking)
 	}
-	return w.Repo.Fetch(ctx, line.Remote)
-}
-
-// standFrom is stand for another line than the upstream.
-func (w *Workspace) standFrom(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, line vcs.Line, fetch bool) (
-	*plan.Position, error) {
-	k := &plan.FromLine{Line: line}
-	p := &plan.Position{Branch: b, Yours: b.Tip, Dirty: dirty, Kind: k}
-	home, err := w.stand(ctx, b, dirty, nil, fetch)
-	switch blocked, offered := (*plan.Blocked)(nil), (*Offered)(nil); {
-	case err == nil:
-		k.Home, p.Branch, p.Asked, p.Unanswered = home, home.Branch, home.Asked, home.Unanswered
-	case !errors.As(err, &blocked), b.Name == "", b.Tip.IsZero(), b.Upstream == "" && errors.As(err, &offered):
-		return nil, err // a branch without a remote, or with one that is gone, can be joined with a line
-	}
-	if fetch && (line.Remote != b.Remote || k.Home == nil) {
-		if err := w.FetchLine(ctx, line); err == nil {
-			p.Asked = time.Now()
-		} else if p.Asked, p.Unanswered = (time.Time{}), err; ctx.Err() != nil {
-			return nil, err
-		}
-	}
-	p.Known = w.Repo.FetchedAt(ctx, line.Remote, line.Tracking)
-	if p.Theirs, err = w.Repo.Resolve(ctx, line.Tracking); err != nil {
-		if p.Unanswered != nil {
-			err = p.Unanswered
-		}
-		return nil, &plan.Blocked{What: line.Name + " is not here: " + err.Error() + ".",
-			Next: "Choose another line. Nothing was changed."}
-	}
-	if err := w.part(ctx, p); err != nil {
-		return nil, err
-	}
-	if line.Remote != "" { // the reflog of a branch here has commits that were never anywhere else
-		w.takenOut(ctx, p)
-	}
-	return p, nil
-}
-
-// starting is stand for a branch without an upstream. Its commits go to a new branch of the usual remote.
-func (w *Workspace) starting(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, remote vcs.Remote, fetch bool) (
-	*plan.Position, error) {
-	k := plan.Starting{To: w.aimed(ctx, remote, b.Full())}
-	p := &plan.Position{Branch: b, Yours: b.Tip, Dirty: dirty, Kind: k}
-	if fetch {
-		if err := w.Repo.Fetch(ctx, remote); err == nil {
-			p.Asked = time.Now()
-		} else if p.Unanswered = err; ctx.Err() != nil {
-			return nil, err
-		}
-		at, err := w.Repo.Ref(ctx, k.To.Tracking)
-		if err == nil && !at.IsZero() {
-			return nil, w.sameName(ctx, b, []vcs.Remote{remote}) // it is there by now
-		}
-	}
-	there, err := w.tipsOf(ctx, remote)
-	if err != nil {
-		return nil, err
-	}
-	p.Divergence = &history.Divergence{}
-	if p.Divergence.Yours, err = history.Only(ctx, w.Planner.Store, b.Tip, there...); err != nil {
-		return nil, err
-	}
-	p.Theirs = b.Tip
-	if n := len(p.Divergence.Yours); n > 0 { // the newest commit below that is on the remote
-		p.Theirs = object.ID{}
-		if oldest := p.Divergence.Yours[n-1]; len(oldest.Parents) > 0 {
-			p.Theirs = oldest.Parents[0]
-		}
-	}
-	if !p.Theirs.IsZero() {
-		p.Divergence.Bases = []object.ID{p.Theirs}
-	}
-	return p, nil
+	return l.repo.Fetch(ctx, line.Remote)
 }
 
 // tipsOf returns the tips of a remote's branches, as of the last fetch.
-func (w *Workspace) tipsOf(ctx context.Context, remote vcs.Remote) (tips []object.ID, err error) {
-	names, err := w.Repo.Names(ctx)
+func (l *Lines) tipsOf(ctx context.Context, remote vcs.Remote) (tips []object.ID, err error) {
+	names, err := l.repo.Names(ctx)
 	for _, n := range names {
 		if n.Remote == remote {
 			tips = append(tips, n.Commit)
@@ -190,14 +120,14 @@ func (e *UnclearError) Question() string {
 }
 
 // Unclear returns the question where the branch is pushed to, or nil if that is known.
-func (w *Workspace) Unclear(ctx context.Context, b vcs.Branch) *UnclearError {
+func (l *Lines) Unclear(ctx context.Context, b vcs.Branch) *UnclearError {
 	if b.Doubt == "" {
 		return nil
 	}
 	out := &UnclearError{b.Name, b.Doubt, []vcs.Line{b.Follows()}}
-	choices := []vcs.Line{b.Dest, w.aimed(ctx, b.Remote, b.Full())}
-	if remotes, err := w.Repo.Remotes(ctx); err == nil && len(remotes) > 0 { // the usual one for pushes
-		choices = append(choices, w.aimed(ctx, remotes[0], b.Full()))
+	choices := []vcs.Line{b.Dest, l.Aimed(ctx, b.Remote, b.Full())}
+	if remotes, err := l.repo.Remotes(ctx); err == nil && len(remotes) > 0 { // the usual one for pushes
+		choices = append(choices, l.Aimed(ctx, remotes[0], b.Full()))
 	}
 	for _, l := range choices {
 		if l.Remote != "" && !slices.Contains(out.Choices, l) {
@@ -207,31 +137,33 @@ func (w *Workspace) Unclear(ctx context.Context, b vcs.Branch) *UnclearError {
 	return out
 }
 
-// aimed returns a branch of a remote as a destination.
-func (w *Workspace) aimed(ctx context.Context, remote vcs.Remote, ref string) vcs.Line {
+// Aimed returns a branch of a remote as a destination.
+func (l *Lines) Aimed(ctx context.Context, remote vcs.Remote, ref string) vcs.Line {
 	return vcs.Line{Name: remote.String() + "/" + strings.TrimPrefix(ref, "refs/heads/"), Remote: remote, Ref: ref,
-		Tracking: w.Repo.TrackingOf(ctx, remote, ref)}
+		Tracking: l.repo.TrackingOf(ctx, remote, ref)}
 }
 
-// Aim stores which of the choices the branch is pushed to.
-func (s *Session) Aim(branch string, to vcs.Line) error { return s.Ledger.Aim(branch, to.Name) }
+// SendTo stores which of the choices the branch is pushed to.
+func (l *Lines) SendTo(branch string, to vcs.Line) error {
+	return l.ledger.Choices.SendTo(branch, to.Name)
+}
 
-// aim applies the stored choice to a branch.
-func (s *Session) aim(ctx context.Context, b *vcs.Branch) {
-	unclear := s.Workspace.Unclear(ctx, *b)
+// Settle applies the stored choice to a branch.
+func (l *Lines) Settle(ctx context.Context, b *vcs.Branch) {
+	unclear := l.Unclear(ctx, *b)
 	if unclear == nil {
 		return
 	}
 	for _, c := range unclear.Choices {
-		if c.Name == s.Ledger.State().Targets[b.Name] {
+		if c.Name == l.ledger.State().Targets[b.Name] {
 			b.Aim(c)
 		}
 	}
 }
 
-// TakeLine selects the line that the branch is joined with. Without one it selects the upstream.
-func (s *Session) TakeLine(ctx context.Context, line *vcs.Line) error {
-	b, err := s.Repo.Current(ctx)
+// Take selects the line that the branch is joined with. Without one it selects the upstream.
+func (l *Lines) Take(ctx context.Context, line *vcs.Line) error {
+	b, err := l.repo.Current(ctx)
 	if err != nil {
 		return err
 	}
@@ -243,12 +175,12 @@ func (s *Session) TakeLine(ctx context.Context, line *vcs.Line) error {
 			line = nil
 		}
 	}
-	return s.Ledger.TakeLine(b.Name, line)
+	return l.ledger.Choices.Take(b.Name, line)
 }
 
 // KeepAsRemote stores the address of a line as a remote, and returns the line as one of its branches.
-func (s *Session) KeepAsRemote(ctx context.Context, line vcs.Line, name string) (vcs.Line, error) {
-	remotes, err := s.Repo.Remotes(ctx)
+func (l *Lines) KeepAsRemote(ctx context.Context, line vcs.Line, name string) (vcs.Line, error) {
+	remotes, err := l.repo.Remotes(ctx)
 	if err != nil {
 		return line, err
 	}
@@ -256,17 +188,17 @@ func (s *Session) KeepAsRemote(ctx context.Context, line vcs.Line, name string) 
 		return line, fmt.Errorf("%q cannot be the name of a new remote", name)
 	}
 	key := "remote." + name
-	if err := s.Repo.SetConfig(ctx, key+".url", string(line.Remote)); err != nil {
+	if err := l.repo.SetConfig(ctx, key+".url", string(line.Remote)); err != nil {
 		return line, err
 	}
-	if err := s.Repo.SetConfig(ctx, key+".fetch", "+refs/heads/*:refs/remotes/"+name+"/*"); err != nil {
+	if err := l.repo.SetConfig(ctx, key+".fetch", "+refs/heads/*:refs/remotes/"+name+"/*"); err != nil {
 		return line, err
 	}
-	kept, err := s.Workspace.lineAt(ctx, vcs.Remote(name), strings.TrimPrefix(line.Ref, "refs/heads/"))
+	kept, err := l.at(ctx, vcs.Remote(name), strings.TrimPrefix(line.Ref, "refs/heads/"))
 	if err != nil {
 		return line, err
 	}
-	return kept, s.Workspace.FetchLine(ctx, kept)
+	return kept, l.Fetch(ctx, kept)
 }
 
 // plainRemoteName reports whether a text can name a remote without quoting.

@@ -26,9 +26,9 @@ func onBranch(t *testing.T) *team {
 
 // take selects the line that a text names.
 func (tm *team) take(s *Session, said string) vcs.Line {
-	line, err := s.Workspace.Line(tm.t.Context(), said)
+	line, err := s.Lines.Find(tm.t.Context(), said)
 	require.NoError(tm.t, err)
-	require.NoError(tm.t, s.TakeLine(tm.t.Context(), &line))
+	require.NoError(tm.t, s.Lines.Take(tm.t.Context(), &line))
 	return line
 }
 
@@ -57,16 +57,21 @@ func TestALineIsNamedAsPeopleNameIt(t *testing.T) {
 	tm.mine.Git("remote", "add", "far", away.Dir)
 	s := tm.session()
 	for said, want := range map[string]vcs.Line{
-		"side":                  {Name: "side", Tracking: "refs/heads/side"},
-		"origin/main":           {Name: "origin/main", Tracking: "refs/remotes/origin/main", Remote: "origin", Ref: "refs/heads/main"},
-		"refs/heads/side":       {Name: "side", Tracking: "refs/heads/side"},
-		"v1":                    {Name: "v1", Tracking: "refs/tags/v1"},
-		"far":                   {Name: "far/trunk", Tracking: "refs/remotes/far/trunk", Remote: "far", Ref: "refs/heads/trunk"},
-		"far/other":             {Name: "far/other", Tracking: "refs/remotes/far/other", Remote: "far", Ref: "refs/heads/other"},
-		tm.remote.Dir:           {Name: tm.remote.Dir + " main", Remote: vcs.Remote(tm.remote.Dir), Ref: "refs/heads/main"},
-		tm.remote.Dir + " side": {Name: tm.remote.Dir + " side", Remote: vcs.Remote(tm.remote.Dir), Ref: "refs/heads/side"},
+		"side": {Name: "side", Tracking: "refs/heads/side"},
+		"origin/main": {Name: "origin/main", Tracking: "refs/remotes/origin/main", Remote: "origin",
+			Ref: "refs/heads/main"},
+		"refs/heads/side": {Name: "side", Tracking: "refs/heads/side"},
+		"v1":              {Name: "v1", Tracking: "refs/tags/v1"},
+		"far": {Name: "far/trunk", Tracking: "refs/remotes/far/trunk", Remote: "far",
+			Ref: "refs/heads/trunk"},
+		"far/other": {Name: "far/other", Tracking: "refs/remotes/far/other", Remote: "far",
+			Ref: "refs/heads/other"},
+		tm.remote.Dir: {Name: tm.remote.Dir + " main", Remote: vcs.Remote(tm.remote.Dir),
+			Ref: "refs/heads/main"},
+		tm.remote.Dir + " side": {Name: tm.remote.Dir + " side", Remote: vcs.Remote(tm.remote.Dir),
+			Ref: "refs/heads/side"},
 	} {
-		line, err := s.Workspace.Line(t.Context(), said)
+		line, err := s.Lines.Find(t.Context(), said)
 		require.NoError(t, err, said)
 		if want.Tracking == "" {
 			assert.True(t, strings.HasPrefix(line.Tracking, "refs/dorvik/line/"), line.Tracking)
@@ -74,11 +79,11 @@ func TestALineIsNamedAsPeopleNameIt(t *testing.T) {
 		}
 		assert.Equal(t, want, line, said)
 	}
-	_, err := s.Workspace.Line(t.Context(), "nothing")
+	_, err := s.Lines.Find(t.Context(), "nothing")
 	assert.ErrorContains(t, err, "no branch, tag or remote")
-	_, err = s.Workspace.Line(t.Context(), "/there/is/no such")
+	_, err = s.Lines.Find(t.Context(), "/there/is/no such")
 	assert.NoError(t, err, "whether an address answers shows when it is asked")
-	_, err = s.Workspace.Line(t.Context(), "/there/is/none")
+	_, err = s.Lines.Find(t.Context(), "/there/is/none")
 	assert.ErrorContains(t, err, "no repository at the remote's address")
 }
 
@@ -116,7 +121,7 @@ func TestAnotherLineIsJoined(t *testing.T) {
 				tm.joinNow(s, route)
 				p, err = s.Locate(ctx, true)
 				require.NoError(t, err)
-				done, err := s.PushTip(ctx, p, change.Consent{})
+				done, err := s.Push.Tip(ctx, p, change.Consent{})
 				require.NoError(t, err)
 				if route == plan.Rebase { // the upstream has the commit that was replaced
 					require.NotNil(t, done.Refusal)
@@ -147,7 +152,7 @@ func TestAPushWaitsForTheUpstream(t *testing.T) {
 	require.NoError(t, err)
 	b, err := s.Planner.Build(ctx, p, j)
 	require.NoError(t, err)
-	d, err := s.Departure(ctx, p, j, b.Tip)
+	d, err := s.Push.Departure(ctx, p, j, b.Tip)
 	require.NoError(t, err)
 	assert.False(t, d.Moved)
 	require.Len(t, d.Lacks, 1)
@@ -169,11 +174,11 @@ func TestAFirstPush(t *testing.T) {
 	assert.Equal(t, plan.UpToDate, p.Trivial())
 	st := p.Standing(false)
 	assert.Equal(t, "feature is not on origin yet. It has 2 commits that no branch there has.", st.String())
-	d, err := s.Departure(ctx, p, nil, p.Yours)
+	d, err := s.Push.Departure(ctx, p, nil, p.Yours)
 	require.NoError(t, err)
 	assert.True(t, d.New && !d.Moved && !d.Gone)
 	assert.Equal(t, 2, d.Commits)
-	done, err := s.PushTip(ctx, p, change.Consent{})
+	done, err := s.Push.Tip(ctx, p, change.Consent{})
 	require.NoError(t, err)
 	require.Nil(t, done.Refusal)
 	assert.Equal(t, "origin/feature", done.Follows)
@@ -192,7 +197,7 @@ func TestAFirstPushOfNothingNew(t *testing.T) {
 	require.NoError(t, err)
 	assert.False(t, p.NothingToDo())
 	assert.Contains(t, p.Standing(false).Text, "Other branches there have all its commits")
-	done, err := s.PushTip(ctx, p, change.Consent{})
+	done, err := s.Push.Tip(ctx, p, change.Consent{})
 	require.NoError(t, err)
 	assert.Nil(t, done.Refusal)
 	assert.Equal(t, tm.mine.Git("rev-parse", "feature"), tm.remote.Git("rev-parse", "feature"))
@@ -207,11 +212,11 @@ func TestAFirstPushToAnEmptyRemote(t *testing.T) {
 	s := (&team{t, remote, mine, mine}).session()
 	p, err := s.Locate(ctx, true)
 	require.NoError(t, err)
-	d, err := s.Departure(ctx, p, nil, p.Yours)
+	d, err := s.Push.Departure(ctx, p, nil, p.Yours)
 	require.NoError(t, err)
 	assert.True(t, d.New)
 	assert.Equal(t, 1, d.Commits)
-	_, err = s.PushTip(ctx, p, change.Consent{})
+	_, err = s.Push.Tip(ctx, p, change.Consent{})
 	require.NoError(t, err)
 	assert.Equal(t, mine.Git("rev-parse", "main"), remote.Git("rev-parse", "main"))
 }
@@ -223,10 +228,13 @@ func TestThePlaceOfAPush(t *testing.T) {
 		to      string   // where it goes
 		choices []string // what is asked instead
 	}{
-		"usual":            {nil, "origin/feature", nil},
-		"another name":     {[]string{"branch.feature.merge=refs/heads/main"}, "", []string{"origin/main", "origin/feature"}},
-		"by its name":      {[]string{"branch.feature.merge=refs/heads/main", "push.default=current"}, "origin/feature", nil},
-		"by the upstream":  {[]string{"branch.feature.merge=refs/heads/main", "push.default=upstream"}, "origin/main", nil},
+		"usual": {nil, "origin/feature", nil},
+		"another name": {[]string{"branch.feature.merge=refs/heads/main"}, "",
+			[]string{"origin/main", "origin/feature"}},
+		"by its name": {[]string{"branch.feature.merge=refs/heads/main", "push.default=current"},
+			"origin/feature", nil},
+		"by the upstream": {[]string{"branch.feature.merge=refs/heads/main", "push.default=upstream"}, "origin/main",
+			nil},
 		"by a refspec":     {[]string{"remote.origin.push=refs/heads/*:refs/heads/up/*"}, "origin/up/feature", nil},
 		"nothing":          {[]string{"push.default=nothing"}, "", []string{"origin/feature"}},
 		"another remote":   {[]string{"branch.feature.pushRemote=fork"}, "fork/feature", nil},
@@ -247,7 +255,7 @@ func TestThePlaceOfAPush(t *testing.T) {
 			p, err := s.Locate(ctx, true)
 			require.NoError(t, err)
 			dry, _ := tm.mine.Try("push", "--dry-run", "--porcelain")
-			done, err := s.PushTip(ctx, p, change.Consent{})
+			done, err := s.Push.Tip(ctx, p, change.Consent{})
 			var unclear *UnclearError
 			if c.choices != nil {
 				require.ErrorAs(t, err, &unclear)
@@ -273,12 +281,12 @@ func TestTheAnswerAboutThePlaceIsKept(t *testing.T) {
 	s := tm.session()
 	p, err := s.Locate(ctx, true)
 	require.NoError(t, err)
-	unclear := s.Workspace.Unclear(ctx, p.Branch)
+	unclear := s.Lines.Unclear(ctx, p.Branch)
 	require.NotNil(t, unclear)
-	require.NoError(t, s.Aim("feature", unclear.Choices[1]))
+	require.NoError(t, s.Lines.SendTo("feature", unclear.Choices[1]))
 	p, err = s.Locate(ctx, true)
 	require.NoError(t, err)
-	assert.Nil(t, s.Workspace.Unclear(ctx, p.Branch))
+	assert.Nil(t, s.Lines.Unclear(ctx, p.Branch))
 	assert.Equal(t, "origin/feature", p.To().Name)
 }
 
@@ -298,7 +306,7 @@ func TestPushesGoToAnotherAddress(t *testing.T) {
 			s := tm.session()
 			p, err := s.Locate(ctx, true)
 			require.NoError(t, err)
-			done, err := s.PushTip(ctx, p, change.Consent{})
+			done, err := s.Push.Tip(ctx, p, change.Consent{})
 			require.NoError(t, err)
 			assert.Equal(t, p.Yours, done.Holds)
 			assert.Equal(t, p.Yours.String(), away.Git("rev-parse", "main"))
@@ -310,15 +318,15 @@ func TestPushesGoToAnotherAddress(t *testing.T) {
 func TestAnAddressIsKeptAsARemote(t *testing.T) {
 	tm, ctx := onBranch(t), t.Context()
 	s := tm.session()
-	line, err := s.Workspace.Line(ctx, tm.remote.Dir+" main")
+	line, err := s.Lines.Find(ctx, tm.remote.Dir+" main")
 	require.NoError(t, err)
-	kept, err := s.KeepAsRemote(ctx, line, "project")
+	kept, err := s.Lines.KeepAsRemote(ctx, line, "project")
 	require.NoError(t, err)
 	assert.Equal(t, vcs.Line{Name: "project/main", Tracking: "refs/remotes/project/main", Remote: "project",
 		Ref: "refs/heads/main"}, kept)
 	assert.Equal(t, tm.remote.Git("rev-parse", "main"), tm.mine.Git("rev-parse", "project/main"))
 	for _, bad := range []string{"", "origin", "a b", "-x", "a/b"} {
-		_, err = s.KeepAsRemote(ctx, line, bad)
+		_, err = s.Lines.KeepAsRemote(ctx, line, bad)
 		assert.Error(t, err, bad)
 	}
 	for address, name := range map[vcs.Remote]string{"https://host.example/skerry/timetable.git": "skerry",

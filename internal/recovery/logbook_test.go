@@ -49,7 +49,7 @@ func TestLogbook(t *testing.T) {
 	require.NoError(t, err)
 	p, err = s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p, change.Consent{})
+	_, err = s.Push.Tip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	tm.other.Git("pull", "-q", "--rebase")
 	tm.other.Commit("more", "more", "m\n")

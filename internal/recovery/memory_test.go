@@ -24,7 +24,7 @@ func TestAsBefore(t *testing.T) {
 	p, j, b := ready(t, s, plan.Merge, settle.YoursTheirs)
 	_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
-	_, err = s.PushTip(t.Context(), p, change.Consent{})
+	_, err = s.Push.Tip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	s.Close()
 

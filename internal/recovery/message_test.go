@@ -32,7 +32,7 @@ Conflicts, and how they were settled:
 	_, err = s.Applier.GoBack(t.Context(), "")
 	require.NoError(t, err)
 
-	require.NoError(t, s.Ledger.Write("Both fares\n"))
+	require.NoError(t, s.Ledger.Choices.Write("Both fares\n"))
 	p, j, b = ready(t, s, plan.Merge, settle.TheirsYours)
 	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
@@ -41,7 +41,7 @@ Conflicts, and how they were settled:
 	_, err = s.Applier.GoBack(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, "Both fares\n", s.Ledger.State().Message, "undo brings back what was written")
-	require.NoError(t, s.Ledger.Write(""))
+	require.NoError(t, s.Ledger.Choices.Write(""))
 	_, j, _ = ready(t, s, plan.Merge, settle.TheirsYours)
 	assert.Contains(t, j.Message, "Merge origin/main into main")
 	_, j, _ = ready(t, s, plan.Rebase, settle.TheirsYours)

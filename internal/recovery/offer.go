@@ -94,7 +94,8 @@ func pushAnew(b vcs.Branch, remote vcs.Remote, name string, follow bool) *Offer 
 		if err := s.Applier.AskToPush(ctx, change.Consent{WithoutHooks: true}); err != nil {
 			return err
 		}
-		if _, err := s.Repo.Push(ctx, remote, "refs/heads/"+name, b.Tip); err != nil {
+		if _, err := s.Repo.Push(ctx, vcs.Sending{Remote: remote, Ref: "refs/heads/" + name,
+			Tip: b.Tip}); err != nil {
 			return err
 		}
 		s.Ledger.Noted(s.Ledger.Store.Log(ledger.LogEntry{What: ledger.Sent, When: time.Now(), Branch: b.Name,
@@ -236,4 +237,20 @@ func (s *Session) keepHere(ctx context.Context, tip object.ID) error {
 		s.Ledger.Tell("They are on the branch %s now.", name)
 	}
 	return err
+}
+
+// keptBranch creates a branch with an unused name.
+func (w *Workspace) keptBranch(ctx context.Context, tip object.ID) (string, error) {
+	for i := 1; ; i++ {
+		name := fmt.Sprintf("kept-%d", i)
+		at, err := w.Repo.Ref(ctx, "refs/heads/"+name)
+		if err != nil || at == tip {
+			return name, err
+		}
+		if at.IsZero() {
+			return name, w.Repo.UpdateRefs(ctx, "branch: Created from "+tip.String(),
+				vcs.RefUpdate{Name: "refs/heads/" + name,
+					New: tip})
+		}
+	}
 }

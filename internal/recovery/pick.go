@@ -131,13 +131,13 @@ func (s *Session) lineNow(b vcs.Branch) *vcs.Line {
 	return nil
 }
 
-// locate is Workspace.Locate with the line that was selected.
-func (s *Session) locate(ctx context.Context, fetch bool) (*plan.Position, error) {
+// atLine is Workspace.Locate with the line that was selected.
+func (s *Session) atLine(ctx context.Context, fetch bool) (*plan.Position, error) {
 	b, dirty, err := s.Repo.Status(ctx)
 	if err != nil {
 		return nil, err
 	}
-	s.aim(ctx, &b)
+	s.Lines.Settle(ctx, &b)
 	return s.Workspace.locateLine(ctx, b, dirty, s.lineNow(b), fetch)
 }
 
@@ -157,7 +157,7 @@ func (s *Session) Home(ctx context.Context, fetch bool) (home *plan.Position, er
 		home, err = s.locateStuck(ctx, fetch)
 	} else {
 		s.Ledger.ForgetStuck()
-		home, err = s.locate(ctx, fetch)
+		home, err = s.atLine(ctx, fetch)
 		if err == nil && (s.Ledger.State().Carry || s.WorkTree.NothingOwn(home.Dirty)) {
 			home.Carried, err = s.WorkTree.Uncommitted(ctx, home.Yours, home.Dirty)
 		}

@@ -3,10 +3,8 @@ package recovery
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"slices"
-	"time"
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -31,19 +29,11 @@ type Session struct {
 	History   *lookback.History
 
 	Mends *Mends
+	Lines *Lines
+	Push  *Pusher
 
 	sharing       *sharing
 	toldNotLooked int // number of remarks about foresight that were reported
-}
-
-// OpenSession opens the repository that contains a folder. It completes or undoes a change that an earlier process did
-// not finish.
-func OpenSession(ctx context.Context, dir string) (*Session, error) {
-	w, err := OpenWorkspace(ctx, dir)
-	if err != nil {
-		return nil, err
-	}
-	return Begin(ctx, w)
 }
 
 // Begin opens a session over a workspace. It closes the workspace on error.
@@ -68,8 +58,9 @@ func newSession(w *Workspace, l *ledger.Ledger) *Session {
 		Prover:  prove.New(w.Repo, w.Planner, w.Drivers, l),
 		History: &lookback.History{Repo: w.Repo, Planner: w.Planner, Ledger: l, Locate: w.History.Locate},
 		Mends:   &Mends{w.Planner, l},
+		Lines:   &Lines{w.Repo, l},
 		sharing: &sharing{w, l}}
-	s.Applier = w.mover(l, s.Prover)
+	s.Applier, s.Push = w.mover(l, s.Prover), &Pusher{s}
 	w.Drivers.Agreed, w.Planner.Files.Recall = l.AgreedTo, s.sharing.recall
 	return s
 }
@@ -151,133 +142,6 @@ func reflog(p *plan.Position, j *plan.Join, subject string) string {
 		return "commit (merge): " + subject
 	}
 	return "merge " + p.Line().Name + ": Merge made by dorvik."
-}
-
-// Pushed is the outcome of a push.
-type Pushed struct {
-	Tip      object.ID
-	Holds    object.ID    // the remote's tip afterwards, as reported
-	Refusal  *vcs.Refusal // nil if it was accepted
-	Said     []string     // messages of the local hook and the server
-	Unsure   bool         // the push failed, and it is unknown whether the remote has the tip anyway
-	To       vcs.Line     // where it went
-	Follows  string       // the new upstream; empty if it did not change
-	WentBack bool         // the join was undone, to be repeated with the new commits
-}
-
-// PushTip pushes without force and then asks the remote what it holds. If somebody pushed first, it undoes the join so
-// that it can be made again; decisions stay. Picked commits stay on the branch.
-func (s *Session) PushTip(ctx context.Context, p *plan.Position, consent change.Consent) (*Pushed, error) {
-	if err := s.Applier.AskToPush(ctx, consent); err != nil {
-		return nil, err
-	}
-	b, _, err := s.Repo.Status(ctx)
-	if err != nil {
-		return nil, err
-	}
-	want := p.Yours
-	if s.Ledger.State().Accepted != nil {
-		want = s.Ledger.State().Accepted.After
-	}
-	if b.Name != p.Branch.Name || b.Tip != want {
-		return nil, &change.MovedError{Branch: p.Branch.Name}
-	}
-	out := &Pushed{Tip: b.Tip}
-	to, first, err := s.destination(ctx, p, b, consent)
-	if err != nil {
-		return nil, err
-	}
-	out.To = to
-	gone, err := s.gone(ctx, to)
-	if err != nil {
-		return nil, err
-	}
-	if gone && !consent.MakeAnew {
-		out.Refusal = &vcs.Refusal{Kind: vcs.Gone, Short: to.Name}
-		return out, nil
-	}
-	out.Said, err = s.Repo.Push(ctx, to.Remote, to.Ref, b.Tip)
-	if errors.As(err, &out.Refusal) && ctx.Err() == nil {
-		s.confirm(ctx, p, to, out)
-		err = nil
-	}
-	if out.Refusal != nil {
-		if a := s.Ledger.State().Accepted; out.Refusal.Kind == vcs.Behind && a != nil && !a.By.Is(plan.Pick) &&
-			a.Line == nil && !a.TakenOver() {
-			if _, err := s.Applier.GoBack(ctx, a.Name); err == nil {
-				out.WentBack = true
-				return out, s.Ledger.Reach(ledger.Look)
-			}
-		}
-		return out, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	if out.Holds, err = s.Repo.RemoteTip(ctx, to.Remote, to.Ref); err != nil {
-		return out, fmt.Errorf("the push was accepted, but then the remote did not answer: %w", err)
-	}
-	e := ledger.LogEntry{What: ledger.Sent, When: time.Now(), Branch: b.Name, From: p.Upstream().Theirs, To: b.Tip}
-	if a := s.Ledger.State().Accepted; a != nil {
-		e.Waypoint, e.By = a.Name, a.By
-		s.sharing.tellShared(s.sharing.share(ctx, to.Remote, a.Decisions))
-	}
-	s.Ledger.Noted(s.Ledger.Store.Log(e))
-	if first {
-		if err := s.Repo.Follow(ctx, b.Name, to.Remote, to.Ref); err != nil {
-			s.Ledger.Noted(err)
-		} else {
-			out.Follows = to.Name
-		}
-	}
-	return out, s.Ledger.Pushed(b.Name)
-}
-
-// destination returns the line that the branch is pushed to. first reports that it becomes the upstream.
-func (s *Session) destination(ctx context.Context, p *plan.Position, b vcs.Branch, consent change.Consent) (to vcs.Line,
-	first bool, err error) {
-	s.aim(ctx, &b)
-	if to = b.To(); to.Remote == "" {
-		to, first = p.To(), true
-	}
-	switch {
-	case to.Remote == "":
-		return to, false, &plan.Blocked{What: "There is no remote to push to.",
-			Next: "Name one with “git remote add origin ADDRESS”."}
-	case consent.To != "":
-		return s.Workspace.aimed(ctx, to.Remote, "refs/heads/"+consent.To), first, nil
-	}
-	if unclear := s.Workspace.Unclear(ctx, b); unclear != nil {
-		return to, false, unclear
-	}
-	return to, first, nil
-}
-
-// confirm asks the remote what it holds after a refusal, because the message alone can be wrong.
-func (s *Session) confirm(ctx context.Context, p *plan.Position, to vcs.Line, out *Pushed) {
-	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
-	out.Unsure = err != nil
-	switch r := out.Refusal; {
-	case err != nil:
-	case at == out.Tip:
-		out.Refusal = nil
-	case r.Kind == vcs.Behind && r.Raced() && at == p.Upstream().Theirs && p.Upstream().Branch.To() == to:
-		r.Kind = vcs.Busy // nothing is new there: the branch was locked
-	}
-}
-
-// gone reports whether a branch was deleted at the remote. Pushing would create it again.
-func (s *Session) gone(ctx context.Context, to vcs.Line) (bool, error) {
-	known, err := s.Repo.Ref(ctx, to.Tracking)
-	if err != nil || known.IsZero() {
-		return false, err
-	}
-	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
-	var refused *vcs.Refusal
-	if errors.As(err, &refused) {
-		return false, nil // the push reports why
-	}
-	return err == nil && at.IsZero(), err
 }
 
 // SettleBy selects a route and settles conflicts by the first preferred way that each offers. An empty route selects

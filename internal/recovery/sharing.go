@@ -160,7 +160,7 @@ func (sh *sharing) share(ctx context.Context, remote vcs.Remote, list []settle.D
 			return err
 		}
 		var refusal *vcs.Refusal
-		_, err = sh.workspace.Repo.Push(ctx, remote, sharedRef, commit)
+		_, err = sh.workspace.Repo.Push(ctx, vcs.Sending{Remote: remote, Ref: sharedRef, Tip: commit})
 		if errors.As(err, &refusal) && refusal.Kind == vcs.Behind {
 			continue // a colleague pushed first
 		}

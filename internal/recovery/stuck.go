@@ -90,7 +90,7 @@ func (s *Session) anew(ctx context.Context, st *plan.Stuck, fetch bool) (*plan.P
 	}
 	b := st.On
 	b.Tip = st.Left.Before
-	p, err := s.Workspace.stand(ctx, b, st.Dirty, s.lineNow(b), fetch)
+	p, err := stander{s.Workspace}.stand(ctx, b, st.Dirty, s.lineNow(b), fetch)
 	if err != nil {
 		return nil, err
 	}

@@ -63,8 +63,8 @@ func (s *Session) standing(ctx context.Context) *plan.Position {
 	if err != nil {
 		return nil
 	}
-	s.aim(ctx, &b)
-	p, err := s.Workspace.stand(ctx, b, nil, s.lineNow(b), false)
+	s.Lines.Settle(ctx, &b)
+	p, err := stander{s.Workspace}.stand(ctx, b, nil, s.lineNow(b), false)
 	if err != nil {
 		return nil
 	}
@@ -114,6 +114,9 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 	if part != nil {
 		so := *v.Position // a copy, because uncommitted work is added to the original concurrently
 		part(&so, v.Below)
+	}
+	if v.Position.Exchange, err = s.Planner.Exchange(ctx, v.Position); err != nil {
+		return nil, err
 	}
 	v.Position.Hidden = s.WorkTree.AskHidden(ctx)
 	told := make(chan error, 1) // ask git while the routes are computed
@@ -198,6 +201,9 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool, from string) (*Glanc
 	if v.Position, err = w.locateFrom(ctx, fetch, from, v.Kept); err != nil {
 		return nil, err
 	}
+	if v.Position.Exchange, err = w.Planner.Exchange(ctx, v.Position); err != nil {
+		return nil, err
+	}
 	v.Position.Hidden = w.WorkTree.AskHidden(ctx)
 	w.Planner.KnowMe(ctx, v.Position)
 	j, err := w.Planner.Join(ctx, v.Position, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
@@ -229,7 +235,7 @@ func (w *Workspace) locateFrom(ctx context.Context, fetch bool, from string, kep
 	var line *vcs.Line
 	switch {
 	case from != "":
-		l, err := w.Line(ctx, from)
+		l, err := w.Lines.Find(ctx, from)
 		if err != nil {
 			return nil, err
 		}
@@ -242,7 +248,7 @@ func (w *Workspace) locateFrom(ctx context.Context, fetch bool, from string, kep
 	return w.locateLine(ctx, b, dirty, line, fetch)
 }
 
-// LocateFrom is Locate for the line that a text names.
-func (w *Workspace) LocateFrom(ctx context.Context, fetch bool, from string) (*plan.Position, error) {
+// LocateBeside is Locate for the line that a text names.
+func (w *Workspace) LocateBeside(ctx context.Context, fetch bool, from string) (*plan.Position, error) {
 	return w.locateFrom(ctx, fetch, from, nil)
 }

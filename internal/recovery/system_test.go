@@ -374,7 +374,7 @@ func TestAPushThatOnlyReportsFailure(t *testing.T) {
 		[]byte("#!/bin/sh\n"+real+" \"$@\" || exit\n[ \"$1\" = push ] && { echo 'fatal: the remote end hung up "+
 			"unexpectedly' >&2; exit 128; }\nexit 0\n"), 0o755))
 	t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
-	done, err := s.PushTip(t.Context(), p, change.Consent{})
+	done, err := s.Push.Tip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	assert.Nil(t, done.Refusal)
 	assert.Equal(t, b.Tip, done.Holds)
@@ -391,7 +391,7 @@ func TestAPushThatNobodyKnowsOf(t *testing.T) {
 	_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.NoError(t, err)
 	tm.mine.Git("remote", "set-url", "origin", filepath.Join(t.TempDir(), "gone"))
-	done, err := s.PushTip(t.Context(), p, change.Consent{})
+	done, err := s.Push.Tip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
 	require.NotNil(t, done.Refusal)
 	assert.True(t, done.Unsure)

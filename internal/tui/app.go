@@ -324,7 +324,16 @@ func (a *app) toCheck() tea.Cmd { return a.check.enter() }
 func (a *app) backToCheck() { a.goTo(a.check) }
 
 // toPush implements navigator.
-func (a *app) toPush() tea.Cmd { return a.push.enter() }
+func (a *app) toPush() tea.Cmd {
+	a.exchanging = false
+	return a.push.enter()
+}
+
+// toExchange implements navigator.
+func (a *app) toExchange() tea.Cmd {
+	a.exchanging = true
+	return a.push.enter()
+}
 
 // accept implements navigator.
 func (a *app) accept(push bool) tea.Cmd { return a.push.accept(push) }

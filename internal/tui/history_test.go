@@ -30,7 +30,8 @@ func pushed(t *testing.T) (*bench, *demo.Scene) {
 func TestLookingBack(t *testing.T) {
 	b, _ := pushed(t)
 	b.press("h")
-	b.see("HISTORY  main", "Merge origin/main into main", "◐ │  7721813", "│ ◑  5e77693", "where the lines part", "11 commits")
+	b.see("HISTORY  main", "Merge origin/main into main", "◐ │  7721813", "│ ◑  5e77693", "where the lines part",
+		"11 commits")
 	b.fits("History")
 	b.press("enter")
 	b.see("WHAT A PERSON DECIDED IN IT", "docs/harbours.md:9", "the first side's, then the other's", "fares/fares.go:",
@@ -148,7 +149,8 @@ func TestWhatOthersGetAndTeammates(t *testing.T) {
 	b.press("esc", "down", "esc", "i")
 	b.see("THE TEAMMATES", "has not pulled yet", "play it as Ilka")
 	b.press("enter")
-	b.see("before  5e77693", "Merge origin/main into main", "moved forward by 5 commits, nothing to join", "of your lines")
+	b.see("before  5e77693", "Merge origin/main into main", "moved forward by 5 commits, nothing to join",
+		"of your lines")
 	b.fits("the teammates")
 	ilka := gittest.At(t, s.Teammates[0].Clone)
 	assert.Equal(t, ilka.Git("rev-parse", "HEAD"), gittest.At(t, s.Clone).Git("rev-parse", "HEAD"))

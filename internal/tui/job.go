@@ -65,6 +65,8 @@ type job struct {
 	changed bool   // this run joined or pushed something
 	holds   string // the remote's tip after the push, as reported
 
+	exchanging bool // Push exchanges the remote branch's commits for yours, and joins nothing
+
 	route       plan.Route // the route marked on Choose
 	verdicts    map[settle.Key][]settle.Verdict
 	joinedAlone []plan.Overlap // files that joined without a decision
@@ -101,6 +103,8 @@ type navigator interface {
 	// backToCheck shows Check as it was left.
 	backToCheck()
 	toPush() tea.Cmd
+	// toExchange shows Push with the exchange of the remote branch's commits.
+	toExchange() tea.Cmd
 	// joined goes to the stage that the joined route needs next.
 	joined() tea.Cmd
 	// accept moves the branch to the joined result and, if push is set, pushes it.

@@ -143,7 +143,7 @@ func (s *linesScreen) actions() []action {
 // take selects the line that is joined, and looks at it.
 func (s *linesScreen) take(line vcs.Line) tea.Cmd {
 	return s.job.start("selecting "+line.Name, func(ctx context.Context, _ func(int, int)) (then, error) {
-		if err := s.job.s.TakeLine(ctx, &line); err != nil {
+		if err := s.job.s.Lines.Take(ctx, &line); err != nil {
 			return nil, err
 		}
 		return func() tea.Cmd {
@@ -164,9 +164,9 @@ func (s *linesScreen) typeAddress() tea.Cmd {
 			return nil
 		}
 		return s.job.start("asking it", func(ctx context.Context, _ func(int, int)) (then, error) {
-			line, err := s.job.s.Workspace.Line(ctx, said)
+			line, err := s.job.s.Lines.Find(ctx, said)
 			if err == nil {
-				err = s.job.s.Workspace.FetchLine(ctx, line)
+				err = s.job.s.Lines.Fetch(ctx, line)
 			}
 			return func() tea.Cmd { return s.found(line) }, err
 		})
@@ -183,7 +183,7 @@ func (s *linesScreen) found(line vcs.Line) tea.Cmd {
 	s.job.ask(term.Text(term.Plain, fmt.Sprintf("%s was fetched. Keep its address as the remote %s, too?", line.Name,
 		name)), "keep it", func() tea.Cmd {
 		return s.job.start("fetching "+name, func(ctx context.Context, _ func(int, int)) (then, error) {
-			kept, err := s.job.s.KeepAsRemote(ctx, line, name)
+			kept, err := s.job.s.Lines.KeepAsRemote(ctx, line, name)
 			return func() tea.Cmd { return s.take(kept) }, err
 		})
 	}, func() tea.Cmd { return s.take(line) })
@@ -283,7 +283,8 @@ func (s *linesScreen) details(w int) term.Page {
 	}
 	p.Say(w, term.Text(term.Plain, s.brings(b)))
 	last := b.Last.Author()
-	text := fmt.Sprintf("%s wrote there last, %s: “%s”.", last.Name, words.Ago(s.job.now(), last.Time()), b.Last.Subject())
+	text := fmt.Sprintf("%s wrote there last, %s: “%s”.", last.Name, words.Ago(s.job.now(), last.Time()),
+		b.Last.Subject())
 	switch {
 	case b.Line.Remote != "" && !b.Known.IsZero():
 		text += fmt.Sprintf(" %s was asked %s; f on Look asks again.", b.Line.Remote, words.Ago(s.job.now(), b.Known))
@@ -291,7 +292,8 @@ func (s *linesScreen) details(w int) term.Page {
 		text += fmt.Sprintf(" It is a branch here, and lacks %s of %s.", words.Count(b.Behind, "commit", "commits"),
 			b.Upstream)
 	case b.Ahead > 0:
-		text += fmt.Sprintf(" It is a branch here, with %s that %s not on %s.", words.Count(b.Ahead, "commit", "commits"),
+		text += fmt.Sprintf(" It is a branch here, with %s that %s not on %s.",
+			words.Count(b.Ahead, "commit", "commits"),
 			words.Is(b.Ahead, "is", "are"), b.Upstream)
 	}
 	p.Say(w, term.Text(term.Dim, text))
@@ -328,7 +330,8 @@ func (s *linesScreen) status() term.Line {
 
 func (s *linesScreen) remark() term.Line {
 	if s.joins {
-		return term.Text(term.Dim, "The line you take is the other side of the whole recovery. It is not changed itself.")
+		return term.Text(term.Dim,
+			"The line you take is the other side of the whole recovery. It is not changed itself.")
 	}
 	return term.Text(term.Dim,
 		"Enter lists a branch's commits; those that are not here by their change can be marked and picked.")

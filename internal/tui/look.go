@@ -66,6 +66,9 @@ func (s *lookScreen) actions() []action {
 		out = append(out, acts(keys.Next, "choose a way to join", quietly(s.job.nav.toChoose)))
 	}
 	out = append(out, acts(keys.Fetch, "", func() tea.Cmd { return s.job.nav.load(true) }), s.job.historyAction())
+	if x := s.job.pos.Exchange; x != nil && len(x.Others) == 0 && s.job.st.Accepted == nil {
+		out = append([]action{acts(keys.ExchangeIt, "exchange what is there", s.job.nav.toExchange)}, out...)
+	}
 	if !s.job.pos.IsPick() && s.job.pos.Stuck == nil {
 		out = append(out, acts(keys.Compare, "another line", func() tea.Cmd { return openLines(s.job, true) }))
 	}
@@ -142,7 +145,7 @@ func (s *lookScreen) askDriver() tea.Cmd {
 // dropLine selects the upstream again.
 func (s *lookScreen) dropLine() tea.Cmd {
 	return s.job.start("selecting the upstream", func(ctx context.Context, _ func(int, int)) (then, error) {
-		err := s.job.s.TakeLine(ctx, nil)
+		err := s.job.s.Lines.Take(ctx, nil)
 		return func() tea.Cmd { return s.job.nav.lookAgain(false) }, err
 	})
 }

@@ -57,6 +57,9 @@ func (s *lanes) view(w, h int) term.Page {
 	colA := s.lane(column{a, term.MarkYours, merge.Yours, same, each, most})
 	colB := s.lane(column{b, term.MarkTheirs, merge.Theirs, same, each, most})
 	mine, others := ", not on "+s.pos.Line().Name, ", not here yet"
+	if s.pos.Exchange != nil {
+		others = ", earlier forms of yours"
+	}
 	if s.pos.IsPick() {
 		mine, others = ", since the lines parted", ", picked"
 		if oldest := b[len(b)-1]; len(oldest.Parents) > 0 && oldest.Parents[0] != s.pos.Base() {

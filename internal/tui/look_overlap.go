@@ -176,7 +176,7 @@ func (s *lookScreen) uncommitted(p *term.Page, w, in int) {
 }
 
 func (s *lookScreen) whoToAsk(p *term.Page) {
-	if len(s.job.pos.Divergence.Theirs) == 0 {
+	if len(s.job.pos.Divergence.Theirs) == 0 || s.job.pos.Exchange != nil {
 		return
 	}
 	p.Blank()

@@ -10,7 +10,6 @@ import (
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
@@ -32,6 +31,7 @@ type pushScreen struct {
 	said    []string       // messages of the accepted push
 	without bool           // skip hooks without consent
 	remake  bool           // create the deleted remote branch again
+	replace bool           // exchange the remote branch's commits
 }
 
 func (s *pushScreen) label() string { return ledger.Push.String() }
@@ -51,9 +51,17 @@ func (s *pushScreen) status() term.Line {
 	return term.Text(term.Dim, s.job.pos.To().Remote.String()+" was asked "+words.Ago(s.job.now(), s.ready.Asked))
 }
 
+// join returns what is joined, or nil if nothing is.
+func (s *pushScreen) join() *plan.Join {
+	if s.job.exchanging {
+		return nil
+	}
+	return s.job.join
+}
+
 // tip returns the commit that will be pushed.
 func (s *pushScreen) tip() object.ID {
-	if s.job.join == nil || s.job.pos.Trivial() == plan.UpToDate || s.job.built.Tip.IsZero() {
+	if s.join() == nil || s.job.pos.Trivial() == plan.UpToDate || s.job.built.Tip.IsZero() {
 		return s.job.pos.Yours
 	}
 	return s.job.built.Tip
@@ -63,10 +71,11 @@ func (s *pushScreen) tip() object.ID {
 func (s *pushScreen) enter() tea.Cmd {
 	s.job.goTo(s)
 	s.ready, s.refused, s.stopped, s.said, s.without, s.remake = nil, nil, nil, nil, false, false
+	s.replace = false
 	s.scroll.To(0)
-	pos, join, tip := s.job.pos, s.job.join, s.tip()
+	pos, join, tip := s.job.pos, s.join(), s.tip()
 	return s.job.start("asking "+pos.To().Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
-		d, err := s.job.s.Departure(ctx, pos, join, tip)
+		d, err := s.job.s.Push.Departure(ctx, pos, join, tip)
 		return func() tea.Cmd {
 			s.ready, s.job.st = d, s.job.s.Ledger.State()
 			return nil
@@ -76,7 +85,7 @@ func (s *pushScreen) enter() tea.Cmd {
 
 // behind reports whether a push of the result would be rejected, because the upstream has commits that it lacks.
 func (s *pushScreen) behind() bool {
-	return s.ready != nil && len(s.ready.Lacks) > 0
+	return s.ready != nil && len(s.ready.Lacks) > 0 && s.ready.Exchange == nil
 }
 
 // blocked reports whether uncommitted work is in the way and nothing was agreed about it.
@@ -85,7 +94,9 @@ func (s *pushScreen) blocked() bool {
 }
 
 // joins reports whether the branch still lacks the shown result.
-func (s *pushScreen) joins() bool { return !s.job.accepted() && s.job.pos.Trivial() == plan.NotTrivial }
+func (s *pushScreen) joins() bool {
+	return !s.job.accepted() && s.job.pos.Trivial() == plan.NotTrivial && !s.job.exchanging
+}
 
 // next returns the action of enter. What is in the way comes first.
 func (s *pushScreen) next() (out []action) {
@@ -113,7 +124,7 @@ func (s *pushScreen) next() (out []action) {
 			s.makeAnew))
 	case s.job.pos.Resumes() != nil && s.joins():
 		goes("put it on "+s.job.pos.Branch.Name, false)
-	case s.unclear() != nil:
+	case s.ready.Unclear != nil:
 		return s.choices()
 	case s.job.pos.To().Remote == "" && !s.joins():
 	case s.job.pos.To().Remote == "":
@@ -122,6 +133,11 @@ func (s *pushScreen) next() (out []action) {
 		out = append(out, acts(keys.Next, "look at both lines", s.lookAgain))
 	case s.behind():
 		goes(words.If(s.job.pos.IsPick(), "put them on your branch", "join here"), false)
+	case s.job.exchanging, !s.joins() && s.ready.Exchange != nil:
+		out = append(out, acts(keys.Next, "exchange "+up, s.exchange))
+	case s.ready.Exchange != nil:
+		out = append(out, acts(keys.Next, "join here and exchange "+up, s.exchange))
+		out = append(out, acts(keys.Branch, "", func() tea.Cmd { return s.accept(false) }))
 	case s.joins(): // nothing is in the way
 		goes("join here and push to "+up, true)
 		out = append(out, acts(keys.Branch, "", func() tea.Cmd { return s.accept(false) }))
@@ -131,21 +147,13 @@ func (s *pushScreen) next() (out []action) {
 	return out
 }
 
-// unclear returns the question where the branch is pushed to, or nil.
-func (s *pushScreen) unclear() *recovery.UnclearError {
-	if s.ready == nil {
-		return nil
-	}
-	return s.ready.Unclear
-}
-
 // choices returns a key for each branch of the remote that the push could go to.
 func (s *pushScreen) choices() (out []action) {
-	for i, to := range s.unclear().Choices {
+	for i, to := range s.ready.Unclear.Choices {
 		out = append(out, acts(keys.Written(keys.Digits[i+1], fmt.Sprint(i+1), "push to "+to.Name), "push to "+to.Name,
 			func() tea.Cmd {
 				return s.job.start("selecting "+to.Name, func(ctx context.Context, _ func(int, int)) (then, error) {
-					err := s.job.s.Aim(s.job.pos.Branch.Name, to)
+					err := s.job.s.Lines.SendTo(s.job.pos.Branch.Name, to)
 					return func() tea.Cmd {
 						s.job.pos.Branch.Aim(to)
 						s.job.pos.Upstream().Branch.Aim(to)
@@ -157,9 +165,17 @@ func (s *pushScreen) choices() (out []action) {
 	return out
 }
 
+// exchange pushes, replacing what the remote branch has, after joining if that was not done.
+func (s *pushScreen) exchange() tea.Cmd {
+	if s.replace = true; s.joins() {
+		return s.accept(true)
+	}
+	return s.pushNow()
+}
+
 // sure continues after a question, if what is pushed requires one.
 func (s *pushScreen) sure(push bool, do func() tea.Cmd) tea.Cmd {
-	if push && s.job.join != nil {
+	if push && s.join() != nil {
 		for _, n := range s.job.join.Remarks() {
 			if n.Asks {
 				s.job.ask(term.Warning(words.Remark(n)+" Push it all the same?"), "push it", do, nil)
@@ -203,9 +219,9 @@ func (s *pushScreen) actions() []action {
 	if s.joins() && s.ready != nil {
 		out = append(out, roadAction(s.job, nil)...)
 		if s.job.join != nil && s.job.join.Message != "" {
-			out = append(out, acts(keys.Write, "write its message", s.write))
+			out = append(out, acts(keys.Write, "write its message", pushMessage{s}.write))
 		} else if s.job.hasRoad() {
-			out = append(out, acts(keys.Write, "write a message", s.reword))
+			out = append(out, acts(keys.Write, "write a message", pushMessage{s}.reword))
 		}
 	}
 	if s.job.holds == "" {
@@ -216,49 +232,6 @@ func (s *pushScreen) actions() []action {
 	}
 	out = append(out, drawAction(s.job, draw.KindReport))
 	return append(out, scrollKeys(&s.scroll)...)
-}
-
-// write opens the message of the merge commit.
-func (s *pushScreen) write() tea.Cmd {
-	ed := term.NewEditor(strings.TrimRight(s.job.join.Message, "\n"), 1)
-	title := term.Text(term.Plain, " ").Bold(term.Bright, "ITS MESSAGE").Add(term.Dim,
-		"  of the merge commit; the first line is its subject")
-	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: "MERGE_MSG", own: s.job.s.Repo.Editor,
-		says:   "An empty message brings back the proposed one. Nothing on disk changes yet.",
-		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
-		save:   s.written})
-	return nil
-}
-
-// written stores the message of the merge commit and makes the commit again.
-func (s *pushScreen) written(text string) tea.Cmd {
-	if text = strings.TrimSpace(text); text != "" {
-		text += "\n"
-	}
-	return s.job.rejoin(func(to *recovery.Session) error { return to.Ledger.Write(text) }, func() tea.Cmd {
-		pos, join := s.job.pos, s.job.join
-		return s.job.start("making the commit again", func(ctx context.Context, _ func(int, int)) (then, error) {
-			built, err := s.job.s.Planner.Build(ctx, pos, join)
-			return func() tea.Cmd { s.job.built = built; return s.enter() }, err
-		})
-	})
-}
-
-// reword opens the message of the last commit that is replayed. With more than one it shows the road.
-func (s *pushScreen) reword() tea.Cmd {
-	cmd := openRoad(s.job, nil)
-	road, ok := s.job.screen().(*roadScreen)
-	if !ok {
-		return cmd
-	}
-	if last, ok := replay.Last(s.job.join.Steps); ok {
-		road.list.row = last
-		if s.job.join.Kept() == 1 {
-			return tea.Batch(cmd, road.reword())
-		}
-		s.job.flash = term.Text(term.Plain, "Mark the commit, then press w.")
-	}
-	return cmd
 }
 
 // lookAgain goes to Look and asks the remote.
@@ -278,6 +251,8 @@ func (s *pushScreen) back() tea.Cmd {
 	s.job.nav.backToCheck()
 	return nil
 }
+
+func (s *pushScreen) view(w, h int) term.Page { return pushPage{s}.view(w, h) }
 
 func (s *pushScreen) update(msg tea.Msg) tea.Cmd {
 	s.scroll.Update(msg)
@@ -394,10 +369,11 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 }
 
 func (s *pushScreen) pushNow() tea.Cmd {
-	pos, consent := s.job.pos, change.Consent{WithoutHooks: s.without, MakeAnew: s.remake}
+	pos, consent := s.job.pos, change.Consent{WithoutHooks: s.without, MakeAnew: s.remake,
+		Exchange: s.replace}
 	s.refused = nil
 	return s.job.start("pushing to "+pos.To().Name, func(ctx context.Context, _ func(int, int)) (then, error) {
-		done, err := s.job.s.PushTip(ctx, pos, consent)
+		done, err := s.job.s.Push.Tip(ctx, pos, consent)
 		var asks *change.HooksError
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return s.askHooks(asks, s.pushNow) }, nil
@@ -416,7 +392,7 @@ func (s *pushScreen) pushNow() tea.Cmd {
 func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 	switch {
 	case d.Refusal == nil:
-		s.job.changed = true
+		s.job.changed, s.job.exchanging = true, false
 		s.job.holds = fmt.Sprintf("%s now holds %s.", d.To.Name, s.job.s.Planner.Short(d.Holds))
 		if d.Follows != "" {
 			s.job.holds += fmt.Sprintf(" %s now follows it.", s.job.pos.Branch.Name)
@@ -435,7 +411,8 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 			s.job.flash = s.job.flash.Add(term.Plain,
 				"What you picked is on your branch, to be joined with what is new.")
 		} else if s.job.pos.FromLine() != nil {
-			s.job.flash = s.job.flash.Add(term.Plain, "What you joined is on your branch, to be joined with what is new.")
+			s.job.flash = s.job.flash.Add(term.Plain,
+				"What you joined is on your branch, to be joined with what is new.")
 		}
 		return cmd
 	default:
@@ -455,6 +432,10 @@ func (s *pushScreen) remark() term.Line {
 	case s.ready != nil &&
 		s.ready.Moved:
 		return term.Text(term.Dim, "Your decisions are kept; only what is new is asked.")
+	case s.ready != nil && s.ready.Exchange != nil:
+		return term.Text(term.Dim,
+			"Nothing is replaced if somebody pushed there meanwhile. What is there now is kept here, "+
+				"under refs/dorvik/exchanged.")
 	case s.behind():
 		return term.Text(term.Dim,
 			"Nothing is pushed now. What you picked joins what is new there like any other commit of "+

@@ -9,11 +9,15 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
 )
 
-func (s *pushScreen) view(w, h int) term.Page {
+// pushPage draws Push.
+type pushPage struct{ *pushScreen }
+
+func (s pushPage) view(w, h int) term.Page {
 	p := term.Page{nil}
 	if !s.headline(&p, w) {
 		return s.scroll.Window(p, h)
@@ -23,7 +27,10 @@ func (s *pushScreen) view(w, h int) term.Page {
 	p.Head("WHAT "+strings.ToUpper(s.job.pos.Branch.Name)+" BECOMES", "")
 	p.Blank()
 	s.becomes(&p, w)
-	if s.job.pos.Trivial() == plan.NotTrivial && s.job.join != nil {
+	if s.ready.Exchange != nil && s.job.holds == "" {
+		s.goesRows(&p, w)
+	}
+	if s.job.pos.Trivial() == plan.NotTrivial && s.join() != nil {
 		s.touchedRows(&p, w)
 		p.Blank()
 		p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
@@ -39,7 +46,7 @@ func (s *pushScreen) view(w, h int) term.Page {
 }
 
 // headline describes the state of the push. It returns false if nothing follows below.
-func (s *pushScreen) headline(p *term.Page, w int) bool {
+func (s pushPage) headline(p *term.Page, w int) bool {
 	d, up, remote := s.ready, s.job.pos.To().Name, s.job.pos.To().Remote.String()
 	switch {
 	case s.job.holds != "":
@@ -76,51 +83,95 @@ func (s *pushScreen) headline(p *term.Page, w int) bool {
 	case d.Silent != nil:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+remote+" did not answer. ").
 			Add(term.Plain, words.Sentence(d.Silent.Error())+" Whether a push gets through shows when it is tried."))
-	case s.unclear() != nil:
-		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Where should it go? ").Add(term.Plain, s.unclear().Question()))
+	case d.Unclear != nil:
+		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Where should it go? ").Add(term.Plain, d.Unclear.Question()))
 	case up == "":
 		p.Say(w, term.Line{}.Bold(term.Joined, words.If(s.joins(), "Ready. ", "Joined here. ")).Add(term.Plain,
 			"There is no remote to push to."))
+	case d.Exchange != nil:
+		x := d.Exchange
+		p.Say(w, term.Line{}.Bold(term.Bright, words.If(s.joins(), "Ready to join and exchange. ",
+			"Ready to exchange. ")).Add(term.Plain, fmt.Sprintf("%s of %s, all of them "+
+			"yours, %s replaced by %s.", words.Count(len(x.Goes), "commit", "commits"), up, words.Is(len(x.Goes), "is",
+			"are"), instead(d))))
 	case s.behind():
-		p.Say(w, s.waits(up))
+		p.Say(w, s.waiting(up))
 	default:
-		head := "Ready to join and push."
-		if s.job.accepted() {
-			head = "Joined here, not pushed yet."
-		} else if !s.joins() {
-			head = "Ready to push."
-		}
-		where := up + ", which has not moved."
-		if d.New {
-			where = fmt.Sprintf("%s, a new branch there, which %s then follows.", up, s.job.branchName())
-		}
-		p.Say(w, term.Line{}.Bold(term.Joined, head+" ").Add(term.Plain, fmt.Sprintf("%s to %s",
-			words.Count(d.Commits, "commit goes", "commits go"), where)))
+		p.Say(w, s.goes(up))
 	}
 	return true
 }
 
-// waits describes a join that cannot be pushed yet, because the upstream has commits that it lacks.
-func (s *pushScreen) waits(up string) term.Line {
+// goes describes a push that nothing is in the way of.
+func (s pushPage) goes(up string) term.Line {
+	head := "Ready to join and push."
+	if s.job.accepted() {
+		head = "Joined here, not pushed yet."
+	} else if !s.joins() {
+		head = "Ready to push."
+	}
+	where := up + ", which has not moved."
+	if s.ready.New {
+		where = fmt.Sprintf("%s, a new branch there, which %s then follows.", up, s.job.branchName())
+	}
+	return term.Line{}.Bold(term.Joined, head+" ").Add(term.Plain, fmt.Sprintf("%s to %s",
+		words.Count(s.ready.Commits, "commit goes", "commits go"), where))
+}
+
+// instead describes what an exchange puts into the place of what goes.
+func instead(d *recovery.Departure) string {
+	if d.Commits > 0 {
+		return words.Count(d.Commits, "commit", "commits") + " of your branch"
+	}
+	return "nothing: your branch went back behind them"
+}
+
+// goesRows lists the commits that an exchange takes out of the remote branch.
+func (s pushPage) goesRows(p *term.Page, w int) {
+	p.Blank()
+	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
+	p.Head("WHAT GOES", "  from "+s.job.pos.To().Name)
+	p.Blank()
+	for _, g := range s.ready.Exchange.Goes {
+		l := term.Text(term.Plain, "    ").Mark(term.MarkTheirs).Add(term.Plain, "  "+s.short(g.Node)+"  "+
+			g.Subject()).Fit(w * 6 / 10)
+		if g.Now.IsZero() {
+			l = l.Mark(term.MarkWarning).Add(term.Trouble, "not here in any form")
+		} else {
+			l = l.Mark(term.MarkSettled).Add(term.Dim, "here as "+s.job.s.Planner.Short(g.Now))
+		}
+		p.Row(l)
+	}
+	if len(s.ready.Has) > 0 {
+		p.Blank()
+		p.Warn(w-2, fmt.Sprintf("%s %s what goes, too: whoever builds on that gets both forms when they join.",
+			words.List(words.Some(s.ready.Has, 3)), words.Is(len(s.ready.Has), "has", "have")))
+	}
+}
+
+// waiting describes a join that cannot be pushed yet, because the upstream has commits that it lacks.
+func (s pushPage) waiting(up string) term.Line {
 	n := words.Count(len(s.ready.Lacks), "commit", "commits")
 	what, head := s.job.pos.Line().Name+" is joined on your branch.", "✓ Joined here. "
 	if s.job.pos.IsPick() {
 		what, head = words.Count(s.job.join.Kept(), "commit is", "commits are")+" on your branch.", "✓ Picked. "
 	}
 	if s.job.accepted() {
-		return term.Line{}.Bold(term.Joined, head).Add(term.Plain, fmt.Sprintf("%s %s has %s that you do not have: join "+
-			"the two lines before you push.", what, up, n))
+		return term.Line{}.Bold(term.Joined, head).Add(term.Plain,
+			fmt.Sprintf("%s %s has %s that you do not have: join "+
+				"the two lines before you push.", what, up, n))
 	}
 	what = s.job.pos.Line().Name + " is joined on your branch."
 	if s.job.pos.IsPick() {
 		what = words.Count(s.job.join.Kept(), "commit goes", "commits go") + " on your branch."
 	}
-	return term.Line{}.Bold(term.Joined, "Ready. ").Add(term.Plain, fmt.Sprintf("%s %s has %s that you do not have, so a "+
-		"push comes after joining those.", what, up, n))
+	return term.Line{}.Bold(term.Joined, "Ready. ").Add(term.Plain,
+		fmt.Sprintf("%s %s has %s that you do not have, so a "+
+			"push comes after joining those.", what, up, n))
 }
 
 // inTheWay describes what is in the way of the result, and the next step.
-func (s *pushScreen) inTheWay(p *term.Page, w int) {
+func (s pushPage) inTheWay(p *term.Page, w int) {
 	names := words.List(words.Some(s.job.inWay.Paths, 3))
 	text := "The result must change it. Press enter to have your work carried along: it is joined onto the result, " +
 		"what does not fit is asked, and nothing of it is committed. Or commit it first."
@@ -136,8 +187,8 @@ func (s *pushScreen) inTheWay(p *term.Page, w int) {
 }
 
 // leftNote counts what is left out, as the list below shows, with other remarks.
-func (s *pushScreen) leftNote(p *term.Page, w int) {
-	if s.job.join != nil {
+func (s pushPage) leftNote(p *term.Page, w int) {
+	if s.join() != nil {
 		for _, m := range s.job.join.Regenerations {
 			if m.Made {
 				p.Say(w, term.Line{}.Mark(term.MarkJoined).Add(term.Plain, m.Sentence()))
@@ -166,7 +217,7 @@ func (s *pushScreen) leftNote(p *term.Page, w int) {
 }
 
 // inIt describes what of both sides was pushed.
-func (s *pushScreen) inIt() string {
+func (s pushPage) inIt() string {
 	switch d := s.ready; {
 	case s.job.join == nil || d == nil:
 		return "Your work is in it."
@@ -180,7 +231,7 @@ func (s *pushScreen) inIt() string {
 }
 
 // refusal describes why the push failed and what to do.
-func (s *pushScreen) refusal(p *term.Page, w int) {
+func (s pushPage) refusal(p *term.Page, w int) {
 	head, text, next := s.refused.Refused(s.job.canUndo())
 	p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+head+" ").Add(term.Plain, text))
 	p.Say(w, term.Text(term.Dim, next))
@@ -188,7 +239,7 @@ func (s *pushScreen) refusal(p *term.Page, w int) {
 }
 
 // touchedRows lists the files that changed on disk, after the branch has the result.
-func (s *pushScreen) touchedRows(p *term.Page, w int) {
+func (s pushPage) touchedRows(p *term.Page, w int) {
 	if !s.job.accepted() || s.ready == nil || s.ready.Touched == nil || len(s.ready.Touched.Paths) == 0 {
 		return
 	}
@@ -218,7 +269,7 @@ func saidRows(p *term.Page, said []string) {
 }
 
 // idNow returns the present id of the i-th commit, replayed and signed. same reports that it was not replayed.
-func (s *pushScreen) idNow(i int) (id string, same bool) {
+func (s pushPage) idNow(i int) (id string, same bool) {
 	now := s.job.join.Steps[i].Commit.ID
 	if i < len(s.job.built.IDs) && !s.job.built.IDs[i].IsZero() {
 		now = s.job.built.IDs[i]
@@ -238,10 +289,10 @@ type branchRow struct {
 	who               string
 }
 
-func (s *pushScreen) short(n history.Node) string { return s.job.s.Planner.Short(n.ID) }
+func (s pushPage) short(n history.Node) string { return s.job.s.Planner.Short(n.ID) }
 
 // branch lists the commits of the new branch, newest first, down to the common ancestor.
-func (s *pushScreen) branch() (rows []branchRow) {
+func (s pushPage) branch() (rows []branchRow) {
 	mine := func(n history.Node, note string) {
 		rows = append(rows, branchRow{term.MarkYours, false, s.short(n), n.Subject(), note, s.job.name(n, merge.Yours)})
 	}
@@ -268,7 +319,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 	}
 	as := ""
 	switch {
-	case s.job.pos.Trivial() == plan.UpToDate || s.job.join == nil:
+	case s.job.pos.Trivial() == plan.UpToDate || s.join() == nil:
 	case s.job.pos.IsPick():
 		again(term.MarkTheirs, merge.Theirs)
 		as = "as it is"
@@ -284,12 +335,12 @@ func (s *pushScreen) branch() (rows []branchRow) {
 		rows = append(rows, branchRow{term.MarkJoined, false, s.job.s.Planner.Short(id), subject, note, "you"})
 		as = "as it is"
 	}
-	if s.job.join == nil || s.job.join.Route != plan.Rebase {
+	if s.join() == nil || s.job.join.Route != plan.Rebase {
 		for _, n := range s.job.pos.Divergence.Yours {
 			mine(n, as)
 		}
 	}
-	if !s.job.pos.IsPick() { // otherwise the other branches stay
+	if !s.job.pos.IsPick() && !s.job.exchanging { // otherwise the other branches stay
 		for _, n := range s.job.pos.Divergence.Theirs {
 			rows = append(rows, branchRow{term.MarkTheirs, false, s.short(n), n.Subject(), "on the remote",
 				s.job.first(n, merge.Theirs)})
@@ -299,7 +350,7 @@ func (s *pushScreen) branch() (rows []branchRow) {
 }
 
 // withMend describes the commit that holds the mends.
-func (s *pushScreen) withMend() string {
+func (s pushPage) withMend() string {
 	made := slices.ContainsFunc(s.job.join.Regenerations, func(m plan.Regeneration) bool { return m.Made && !m.Same })
 	switch {
 	case len(s.job.join.Mended) > 0:
@@ -311,7 +362,7 @@ func (s *pushScreen) withMend() string {
 }
 
 // becomes draws the new branch.
-func (s *pushScreen) becomes(p *term.Page, w int) {
+func (s pushPage) becomes(p *term.Page, w int) {
 	const most = 10
 	rows, room, who := s.branch(), 24, 12
 	for _, r := range rows {
@@ -351,7 +402,7 @@ func (s *pushScreen) becomes(p *term.Page, w int) {
 	}
 }
 
-func (s *pushScreen) leftOutRows(p *term.Page, w int) {
+func (s pushPage) leftOutRows(p *term.Page, w int) {
 	const most = 8
 	left := s.ready.Left
 	p.Head("LEFT OUT", "  what somebody did and the result does not hold")
@@ -381,7 +432,7 @@ func (s *pushScreen) leftOutRows(p *term.Page, w int) {
 }
 
 // madeSure lists what was verified and what was not.
-func (s *pushScreen) madeSure(p *term.Page) {
+func (s pushPage) madeSure(p *term.Page) {
 	d := s.ready
 	p.Head("BEFORE IT GOES", "")
 	p.Blank()
@@ -441,7 +492,7 @@ func (s *pushScreen) madeSure(p *term.Page) {
 }
 
 // madeSureOfFiles describes what happens to uncommitted work.
-func (s *pushScreen) madeSureOfFiles(row func(well bool, what, detail string)) {
+func (s pushPage) madeSureOfFiles(row func(well bool, what, detail string)) {
 	var paths []string
 	for _, d := range s.job.pos.Dirty {
 		paths = append(paths, d.Path)
@@ -461,7 +512,7 @@ func (s *pushScreen) madeSureOfFiles(row func(well bool, what, detail string)) {
 }
 
 // waysTaken counts the ways by which conflicts were settled.
-func (s *pushScreen) waysTaken() string {
+func (s pushPage) waysTaken() string {
 	count := map[string]int{}
 	var order []string
 	for _, q := range s.job.questions {
@@ -482,7 +533,7 @@ func (s *pushScreen) waysTaken() string {
 }
 
 // othersRows describes in a few rows what the result means for others.
-func (s *pushScreen) othersRows(p *term.Page, w int) {
+func (s pushPage) othersRows(p *term.Page, w int) {
 	if s.ready == nil || len(s.ready.Others) == 0 {
 		return
 	}

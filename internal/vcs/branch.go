@@ -25,7 +25,7 @@ type Branch struct {
 // branch at an address.
 type Line struct {
 	Name     string `json:"name"`             // as sentences name it, such as origin/main
-	Tracking string `json:"tracking"`         // full name of the ref here that holds it, such as refs/remotes/origin/main
+	Tracking string `json:"tracking"`         // ref here that holds it, such as refs/remotes/origin/main
 	Remote   Remote `json:"remote,omitempty"` // remote or address to ask; empty if it is only here
 	Ref      string `json:"ref,omitempty"`    // on the remote, such as refs/heads/main
 }
@@ -60,6 +60,15 @@ type Dirty struct {
 	Conflict  bool            // unmerged
 	Index     object.Entry    // the index's entry; absent for a conflict
 	Stages    [3]object.Entry // for a conflict: the index's entries of base, HEAD's side and the other
+}
+
+// Sending is what a push changes: one branch of a remote.
+type Sending struct {
+	Remote Remote
+	Ref    string    // full name there
+	Tip    object.ID // zero deletes the branch
+	// Old is the tip that the push replaces, whatever it is. Zero only adds commits.
+	Old object.ID
 }
 
 // RefUpdate moves a ref from Old to New. A zero Old creates it and a zero New deletes it.

@@ -107,8 +107,9 @@ type Wire interface {
 	RemoteHead(ctx context.Context, remote Remote) (ref string, err error)
 	// RemoteTip asks the remote for the tip of a branch. It returns the zero id if there is no such branch.
 	RemoteTip(ctx context.Context, remote Remote, ref string) (object.ID, error)
-	// Push pushes a commit without force and returns the messages. The error is a *Refusal if it was rejected.
-	Push(ctx context.Context, remote Remote, ref string, tip object.ID) (said []string, err error)
+	// Push changes a branch and returns the messages. Commits are replaced only if the branch is at s.Old. The error
+	// is a *Refusal if it was rejected.
+	Push(ctx context.Context, s Sending) (said []string, err error)
 	// Fetched returns earlier tips of a remote-tracking branch. FetchedAt returns the time of the last fetch.
 	Fetched(ctx context.Context, tracking string) []object.ID
 	FetchedAt(ctx context.Context, remote Remote, tracking string) time.Time

@@ -72,6 +72,8 @@ var (
 	Others   = bind("e", "what everyone else gets", "e")
 	Picture  = bind("p", "picture", "p")
 
+	ExchangeIt = bind("=", "exchange what the remote has", "=")
+
 	Logbook = bind("l", "logbook", "l")
 	Road    = bind("n", "your commits, one by one", "n")
 	Carry   = bind("k", "carry your uncommitted work along", "k")
@@ -182,16 +184,11 @@ func Sections() []Section {
 	return []Section{
 		{"everywhere", false, []key.Binding{Next, As(Back, "the step before"), As(Help, "this list"),
 			Written(Up, "↑ ↓ pgup pgdn", "scroll; so does the mouse wheel"),
-			As(Stop, "cancel what runs, or quit"), As(Quit, "quit; safe at any time"), Suspend,
-			As(Yes, "agree, where a question is asked"), History,
+			As(Stop, "cancel what runs, or quit"), As(Quit, "quit; safe at any time"), Suspend, History,
+			As(Yes, "agree, where a question is asked"),
 			As(Logbook, "what was done here, with undo"),
 			As(Annotate, "on a file: who wrote its lines"), As(Picture, "draw what is shown, to a file")}},
-		{"Look", false, []key.Binding{As(Next, "choose a way to join, or the next step"),
-			As(Fetch, "ask the remote again"),
-			As(Compare, "join with another line: a branch, a tag, an address"),
-			As(Undo, "undo a join that is not pushed yet"), As(Drop, "drop the pick, or the other line"), As(Driver, "let a merge driver run"),
-			As(Aside, "move aside what is in the way"),
-			As(Carry, "carry uncommitted work, or leave it")}},
+		{"Look", false, lookKeys()},
 		{"Choose", false, []key.Binding{As(Left, "the one way, the other"), As(Next, "take this way")}},
 		{"Settle", true, []key.Binding{Written(Up, "↑ ↓ or 1–9", "mark a way; the result shows it at once"),
 			As(Next, "settle it by the marked way"), As(Write, "write the place yourself"),
@@ -238,6 +235,16 @@ func Sections() []Section {
 			As(Aside, "move aside what is in the way"),
 			As(Undo, "undo the join, until it is pushed"), Others}},
 	}
+}
+
+func lookKeys() []key.Binding {
+	return []key.Binding{As(Next, "choose a way to join, or the next step"),
+		As(Fetch, "ask the remote again"),
+		As(Compare, "join with another line: a branch, a tag, an address"),
+		As(ExchangeIt, "exchange your own commits there for those here"),
+		As(Undo, "undo a join that is not pushed yet"), As(Drop, "drop the pick, or the other line"),
+		As(Driver, "let a merge driver run"), As(Aside, "move aside what is in the way"),
+		As(Carry, "carry uncommitted work, or leave it")}
 }
 
 // Title is the name of a section as the head of a list.

@@ -1,0 +1,198 @@
+package recovery
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// Pusher pushes the branch.
+type Pusher struct{ s *Session }
+
+// Pushed is the outcome of a push.
+type Pushed struct {
+	Tip      object.ID
+	Holds    object.ID    // the remote's tip afterwards, as reported
+	Refusal  *vcs.Refusal // nil if it was accepted
+	Said     []string     // messages of the local hook and the server
+	Unsure   bool         // the push failed, and it is unknown whether the remote has the tip anyway
+	To       vcs.Line     // where it went
+	Was      object.ID    // for an exchange: the tip that was replaced
+	Follows  string       // the new upstream; empty if it did not change
+	WentBack bool         // the join was undone, to be repeated with the new commits
+}
+
+// Tip pushes and then asks the remote what it holds. It replaces commits only with consent to an exchange that
+// Planner.Exchange allows, and only if the remote branch is where it was seen. If somebody pushed first, it undoes the
+// join so that it can be made again; decisions stay. Picked commits and another line stay on the branch.
+func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Consent) (*Pushed, error) {
+	s := ps.s
+	if err := s.Applier.AskToPush(ctx, consent); err != nil {
+		return nil, err
+	}
+	b, _, err := s.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	want := p.Yours
+	if s.Ledger.State().Accepted != nil {
+		want = s.Ledger.State().Accepted.After
+	}
+	if b.Name != p.Branch.Name || b.Tip != want {
+		return nil, &change.MovedError{Branch: p.Branch.Name}
+	}
+	out := &Pushed{Tip: b.Tip}
+	var first bool
+	if out.To, first, err = ps.destination(ctx, p, b, consent); err != nil {
+		return nil, err
+	}
+	gone, err := ps.gone(ctx, out.To)
+	if err != nil {
+		return nil, err
+	}
+	if gone && !consent.MakeAnew {
+		out.Refusal = &vcs.Refusal{Kind: vcs.Gone, Short: out.To.Name}
+		return out, nil
+	}
+	sending := vcs.Sending{Remote: out.To.Remote, Ref: out.To.Ref, Tip: b.Tip}
+	if consent.Exchange {
+		if sending.Old, err = ps.exchanged(ctx, p, b.Tip); err != nil {
+			return nil, err
+		}
+		out.Was = sending.Old
+	}
+	out.Said, err = s.Repo.Push(ctx, sending)
+	if errors.As(err, &out.Refusal) && ctx.Err() == nil {
+		ps.confirm(ctx, p, out)
+		err = nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	if out.Refusal != nil {
+		return out, ps.refused(ctx, out)
+	}
+	return out, ps.arrived(ctx, p, b, out, first)
+}
+
+// exchanged returns the tip that an exchange replaces, and protects it from garbage collection.
+func (ps *Pusher) exchanged(ctx context.Context, p *plan.Position, tip object.ID) (old object.ID, err error) {
+	up, err := ps.after(ctx, p, tip)
+	if err != nil {
+		return old, err
+	}
+	x, err := ps.s.Planner.Exchange(ctx, up)
+	if err != nil {
+		return old, err
+	}
+	if x == nil || len(x.Others) > 0 {
+		what := up.Branch.To().Name + " has commits that are not yours, so it is not exchanged."
+		return old, &plan.Blocked{What: what,
+			Next: "Join the two lines. Nothing was pushed."}
+	}
+	return x.Old, ps.s.Repo.HoldAt(ctx, "exchanged/"+x.Old.Prefix(12), x.Old)
+}
+
+// refused undoes the join if somebody pushed first.
+func (ps *Pusher) refused(ctx context.Context, out *Pushed) error {
+	s := ps.s
+	a := s.Ledger.State().Accepted
+	if out.Refusal.Kind != vcs.Behind || a == nil || a.By.Is(plan.Pick) || a.Line != nil || a.TakenOver() {
+		return nil
+	}
+	if _, err := s.Applier.GoBack(ctx, a.Name); err != nil {
+		return nil // the join stays
+	}
+	out.WentBack = true
+	return s.Ledger.Reach(ledger.Look)
+}
+
+// arrived records a push that was accepted. first reports that the branch follows its new branch from now on.
+func (ps *Pusher) arrived(ctx context.Context, p *plan.Position, b vcs.Branch, out *Pushed, first bool) (err error) {
+	s := ps.s
+	if out.Holds, err = s.Repo.RemoteTip(ctx, out.To.Remote, out.To.Ref); err != nil {
+		return fmt.Errorf("the push was accepted, but then the remote did not answer: %w", err)
+	}
+	e := ledger.LogEntry{What: ledger.Sent, When: time.Now(), Branch: b.Name, From: p.Upstream().Theirs, To: b.Tip}
+	if a := s.Ledger.State().Accepted; a != nil {
+		e.Waypoint, e.By = a.Name, a.By
+		s.sharing.tellShared(s.sharing.share(ctx, out.To.Remote, a.Decisions))
+	}
+	s.Ledger.Noted(s.Ledger.Store.Log(e))
+	if first {
+		if err := s.Repo.Follow(ctx, b.Name, out.To.Remote, out.To.Ref); err != nil {
+			s.Ledger.Noted(err)
+		} else {
+			out.Follows = out.To.Name
+		}
+	}
+	return s.Ledger.Pushed(b.Name)
+}
+
+// destination returns the line that the branch is pushed to. first reports that it becomes the upstream.
+func (ps *Pusher) destination(ctx context.Context, p *plan.Position, b vcs.Branch, consent change.Consent) (to vcs.Line,
+	first bool, err error) {
+	s := ps.s
+	s.Lines.Settle(ctx, &b)
+	if to = b.To(); to.Remote == "" {
+		to, first = p.To(), true
+	}
+	switch {
+	case to.Remote == "":
+		return to, false, &plan.Blocked{What: "There is no remote to push to.",
+			Next: "Name one with “git remote add origin ADDRESS”."}
+	case consent.To != "":
+		return s.Lines.Aimed(ctx, to.Remote, "refs/heads/"+consent.To), first, nil
+	}
+	if unclear := s.Lines.Unclear(ctx, b); unclear != nil {
+		return to, false, unclear
+	}
+	return to, first, nil
+}
+
+// confirm asks the remote what it holds after a refusal, because the message alone can be wrong.
+func (ps *Pusher) confirm(ctx context.Context, p *plan.Position, out *Pushed) {
+	s := ps.s
+	to := out.To
+	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
+	out.Unsure = err != nil
+	switch r := out.Refusal; {
+	case err != nil:
+	case at == out.Tip:
+		out.Refusal = nil
+	case r.Kind == vcs.Behind && r.Raced() && at == p.Upstream().Theirs && p.Upstream().Branch.To() == to:
+		r.Kind = vcs.Busy // nothing is new there: the branch was locked
+	}
+}
+
+// gone reports whether a branch was deleted at the remote. Pushing would create it again.
+func (ps *Pusher) gone(ctx context.Context, to vcs.Line) (bool, error) {
+	s := ps.s
+	known, err := s.Repo.Ref(ctx, to.Tracking)
+	if err != nil || known.IsZero() {
+		return false, err
+	}
+	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
+	var refused *vcs.Refusal
+	if errors.As(err, &refused) {
+		return false, nil // the push reports why
+	}
+	return err == nil && at.IsZero(), err
+}
+
+// after returns the position of the branch relative to its upstream once it is at a commit.
+func (ps *Pusher) after(ctx context.Context, p *plan.Position, tip object.ID) (*plan.Position, error) {
+	out := *p.Upstream()
+	out.Yours = tip
+	var err error
+	out.Divergence, err = history.Diverge(ctx, ps.s.Planner.Store, out.Yours, out.Theirs)
+	return &out, err
+}
