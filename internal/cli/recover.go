@@ -43,6 +43,7 @@ type recoverJSON struct {
 	Waypoint     string         `json:"waypoint"`
 	Refusal      *refusalJSON   `json:"refusal,omitempty"`
 	Exchanged    *exchangedJSON `json:"exchanged,omitempty"`
+	PutForward   *forwardJSON   `json:"put_forward,omitempty"`
 	Moved        []ledger.Move  `json:"moved,omitempty"` // other branches that the rebase's list moves
 	// Notes has remarks about the list of git's half-done operation.
 	Notes       []string           `json:"notes,omitempty"`
@@ -86,6 +87,13 @@ type exchangedJSON struct {
 	Now object.ID `json:"now"`
 }
 
+// forwardJSON has the branch that was put forward into, with its tip before and after.
+type forwardJSON struct {
+	Branch string    `json:"branch"`
+	From   object.ID `json:"from"`
+	To     object.ID `json:"to"`
+}
+
 // exchangeFlag adds the flag that agrees to replace one's own commits at the remote.
 func exchangeFlag(cmd *cobra.Command, exchange *bool) {
 	cmd.Flags().BoolVar(exchange, "exchange", false,
@@ -102,7 +110,7 @@ type recoverFlags struct {
 	carry, each, mend bool
 	leaveBranches     bool
 	takeOver          string
-	from, to          string
+	from, to, then    string
 	exchange          bool
 }
 
@@ -130,6 +138,8 @@ A check is run only if it was agreed to before in this repository, as it reads n
 		"with --take-over finish: leave the other branches where they are that the list of a rebase moves")
 	fromFlag(cmd, &f.from)
 	exchangeFlag(cmd, &f.exchange)
+	cmd.Flags().StringVar(&f.then, "then", "",
+		"put the branch forward afterwards: `BRANCH` moves to here, and is pushed")
 	f.add(cmd)
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		if f.route != "auto" && f.route != "rebase" && f.route != "merge" {
@@ -235,7 +245,51 @@ func (r *recoverer) all(ctx context.Context,
 			r.say("▲ %s", n)
 		}
 	}
-	return r.run(ctx, p)
+	if err := r.run(ctx, p); err != nil || r.flags.then == "" {
+		return err
+	}
+	return r.putForward(ctx)
+}
+
+// putForward moves another branch to here, and pushes it.
+func (r *recoverer) putForward(ctx context.Context) error {
+	result := r.out.Result
+	r.out.Result = "failed"
+	line, err := r.s.Lines.Find(ctx, r.flags.then)
+	if err != nil {
+		return err
+	}
+	f, err := r.s.Forwards.Prepare(ctx, line)
+	if err != nil {
+		return err
+	}
+	r.say("%s", f.Sentence(f.Merges))
+	done, err := r.s.Forwards.Put(ctx, f, f.Merges, change.Consent{WithoutHooks: true})
+	if err != nil {
+		return err
+	}
+	r.note()
+	if done.Refusal != nil {
+		r.refused(done)
+		return exit{exitRefused}
+	}
+	r.out.PutForward = &forwardJSON{f.Line.Name, f.At, done.Tip}
+	if r.out.Result = result; result == "nothing-to-do" {
+		r.out.Result = "pushed"
+	}
+	r.say("Pushed. %s now holds %s.", f.Line.Name, done.Holds)
+	return nil
+}
+
+// refused reports a rejected push in the result and in words.
+func (r *recoverer) refused(done *recovery.Pushed) {
+	ref := done.Refusal
+	r.out.Result = "refused"
+	r.out.Refusal = &refusalJSON{string(ref.Kind), ref.Words, ref.Next()}
+	r.say("The push was refused: %v.", ref)
+	for _, w := range ref.Words {
+		r.say("  %s", w)
+	}
 }
 
 // giveBack takes back what git left half done.
@@ -688,12 +742,7 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 	r.note()
 	r.out.Tip = done.Tip
 	if ref := done.Refusal; ref != nil {
-		r.out.Result = "refused"
-		r.out.Refusal = &refusalJSON{string(ref.Kind), ref.Words, ref.Next()}
-		r.say("The push was refused: %v.", ref)
-		for _, w := range ref.Words {
-			r.say("  %s", w)
-		}
+		r.refused(done)
 		if done.Unsure {
 			r.say("The remote does not answer, so it is not known whether the push arrived all the same: look again " +
 				"when it does.")

@@ -82,3 +82,10 @@ func (r *Refs) GraphFiles(ctx context.Context) [][]byte {
 	}
 	return files
 }
+
+// CheckedOut returns the folder in which a branch is checked out, or an empty string.
+func (r *Refs) CheckedOut(ctx context.Context, branch string) (dir string, err error) {
+	out, err := r.run(ctx, "looking where "+branch+" is checked out", "for-each-ref", "--format=%(worktreepath)",
+		"refs/heads/"+branch)
+	return strings.TrimSuffix(out, "\n"), err
+}

@@ -24,6 +24,7 @@ const (
 	Joined Event = "accept" // the branch moved to a result
 	Undone Event = "undo"   // a join was undone
 	Sent   Event = "push"
+	Moved  Event = "branch"    // a branch was deleted, or another one was checked out
 	Taken  Event = "take-over" // git's half-done operation was finished, joined again, or abandoned
 )
 
@@ -37,6 +38,9 @@ type LogEntry struct {
 	To       object.ID `json:"to"`
 	By       By        `json:"route"`
 	Return   string    `json:"return,omitempty"` // waypoint that was restored
+	Was      string    `json:"was,omitempty"`    // for a switch: the branch before
+	Line     *vcs.Line `json:"line,omitempty"`   // for a deletion: the remote branch that was deleted, too
+	At       object.ID `json:"at,omitzero"`      // its tip
 	Of       Doing     `json:"of,omitempty"`     // kind of change, or of the undone one, if the route does not say it
 }
 
@@ -49,6 +53,10 @@ const (
 	StashBack   Doing = "stash"     // a stash of git was applied
 	GaveBack    Doing = "give-back" // git's half-done operation was abandoned
 	SettledOnly Doing = "settle"    // conflicts without an operation were settled
+	Exchanged   Doing = "exchange"  // the push replaced one's own commits
+	PutForward  Doing = "forward"   // the push moved another branch
+	Switched    Doing = "switch"    // another branch was checked out
+	Deleted     Doing = "delete"    // a branch was deleted
 	CounteredBy Doing = "counter"   // a new commit reverted what a join brought
 )
 
@@ -187,6 +195,18 @@ func (e *LogEntry) Name() string {
 // Sentence describes the entry. to is the abbreviated commit that the branch had afterwards.
 func (e *LogEntry) Sentence(to string) string {
 	switch {
+	case e.Of == PutForward:
+		return fmt.Sprintf("%s was put forward, to %s.", e.Branch, to)
+	case e.Of == Exchanged:
+		return fmt.Sprintf("What the remote had of %s was exchanged; it is at %s.", e.Branch, to)
+	case e.Of == Switched:
+		return fmt.Sprintf("%s was checked out instead of %s; no file changed.", e.Branch, e.Was)
+	case e.Of == Deleted && e.What == Undone:
+		return fmt.Sprintf("The branch %s was made again, at %s.", e.Branch, to)
+	case e.Of == Deleted && e.Line != nil:
+		return fmt.Sprintf("The branch %s was deleted here and as %s.", e.Branch, e.Line.Name)
+	case e.Of == Deleted:
+		return fmt.Sprintf("The branch %s was deleted.", e.Branch)
 	case e.What == Sent:
 		return fmt.Sprintf("%s was pushed, at %s.", e.Branch, to)
 	case e.Of == SettledOnly && e.What == Undone:

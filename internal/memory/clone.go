@@ -263,6 +263,14 @@ func (c *Clone) TrackingOf(_ context.Context, _ vcs.Remote, ref string) string {
 	return "refs/remotes/origin/" + strings.TrimPrefix(ref, "refs/heads/")
 }
 
+// CheckedOut is the clone's folder for the branch it is on.
+func (c *Clone) CheckedOut(_ context.Context, branch string) (string, error) {
+	if branch == c.branch {
+		return c.own, nil
+	}
+	return "", nil
+}
+
 // RemoteHead is main.
 func (c *Clone) RemoteHead(context.Context, vcs.Remote) (string, error) {
 	return "refs/heads/main", nil

@@ -28,24 +28,30 @@ func (j *Join) say(p *Position, written string, decisions *settle.Decisions) {
 // mostListed is the number of commits that a merge commit's message lists.
 const mostListed = 20
 
-// mergeMessage returns the message of the merge commit: what was brought into what, their commits with their authors,
-// then each settled conflict with its way and the reason. A message that git prepared keeps its text and its trailers.
+// MergeMessage returns the message of a merge commit without conflicts: what was brought into what, and the commits
+// with their authors.
+func MergeMessage(p *Position) string {
+	text := MergeSubject(p)
+	for i, n := range p.Divergence.Theirs {
+		text += "\n"
+		if i == 0 {
+			text += "\n"
+		}
+		if i == mostListed {
+			text += fmt.Sprintf("- and %d more", len(p.Divergence.Theirs)-i)
+			break
+		}
+		text += fmt.Sprintf("- %s (%s)", n.Subject(), n.Author().Name)
+	}
+	return text + "\n"
+}
+
+// mergeMessage returns the message of the merge commit: that of MergeMessage, then each settled conflict with its way
+// and the reason. A message that git prepared keeps its text and its trailers.
 func (j *Join) mergeMessage(p *Position, decisions *settle.Decisions) string {
-	text, trailers := MergeSubject(p), ""
+	text, trailers := strings.TrimSuffix(MergeMessage(p), "\n"), ""
 	if r := p.Resumes(); r != nil && r.Message != "" {
 		text, trailers = splitTrailers(r.Message)
-	} else {
-		for i, n := range p.Divergence.Theirs {
-			text += "\n"
-			if i == 0 {
-				text += "\n"
-			}
-			if i == mostListed {
-				text += fmt.Sprintf("- and %d more", len(p.Divergence.Theirs)-i)
-				break
-			}
-			text += fmt.Sprintf("- %s (%s)", n.Subject(), n.Author().Name)
-		}
 	}
 	for i, line := range j.settledLines(decisions) {
 		if i == 0 {

@@ -17,19 +17,6 @@ import (
 // Pusher pushes the branch.
 type Pusher struct{ s *Session }
 
-// Pushed is the outcome of a push.
-type Pushed struct {
-	Tip      object.ID
-	Holds    object.ID    // the remote's tip afterwards, as reported
-	Refusal  *vcs.Refusal // nil if it was accepted
-	Said     []string     // messages of the local hook and the server
-	Unsure   bool         // the push failed, and it is unknown whether the remote has the tip anyway
-	To       vcs.Line     // where it went
-	Was      object.ID    // for an exchange: the tip that was replaced
-	Follows  string       // the new upstream; empty if it did not change
-	WentBack bool         // the join was undone, to be repeated with the new commits
-}
-
 // Tip pushes and then asks the remote what it holds. It replaces commits only with consent to an exchange that
 // Planner.Exchange allows, and only if the remote branch is where it was seen. If somebody pushed first, it undoes the
 // join so that it can be made again; decisions stay. Picked commits and another line stay on the branch.
@@ -122,6 +109,9 @@ func (ps *Pusher) arrived(ctx context.Context, p *plan.Position, b vcs.Branch, o
 		return fmt.Errorf("the push was accepted, but then the remote did not answer: %w", err)
 	}
 	e := ledger.LogEntry{What: ledger.Sent, When: time.Now(), Branch: b.Name, From: p.Upstream().Theirs, To: b.Tip}
+	if !out.Was.IsZero() {
+		e.Of = ledger.Exchanged
+	}
 	if a := s.Ledger.State().Accepted; a != nil {
 		e.Waypoint, e.By = a.Name, a.By
 		s.sharing.tellShared(s.sharing.share(ctx, out.To.Remote, a.Decisions))

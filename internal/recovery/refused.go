@@ -1,8 +1,23 @@
 package recovery
 
 import (
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
+
+// Pushed is the outcome of a push.
+type Pushed struct {
+	Tip      object.ID
+	Holds    object.ID    // the remote's tip afterwards, as reported
+	Refusal  *vcs.Refusal // nil if it was accepted
+	Said     []string     // messages of the local hook and the server
+	Unsure   bool         // the push failed, and it is unknown whether the remote has the tip anyway
+	To       vcs.Line     // where it went
+	Was      object.ID    // for an exchange: the tip that was replaced
+	Follows  string       // the new upstream; empty if it did not change
+	WentBack bool         // the join was undone, to be repeated with the new commits
+}
 
 // Refused describes a failed push and the next step. joined is true if a join can be undone.
 func (d *Pushed) Refused(joined bool) (head, text, next string) {

@@ -32,6 +32,8 @@ type Session struct {
 	Lines *Lines
 	Push  *Pusher
 
+	Forwards *Forwards
+
 	sharing       *sharing
 	toldNotLooked int // number of remarks about foresight that were reported
 }
@@ -61,6 +63,7 @@ func newSession(w *Workspace, l *ledger.Ledger) *Session {
 		Lines:   &Lines{w.Repo, l},
 		sharing: &sharing{w, l}}
 	s.Applier, s.Push = w.mover(l, s.Prover), &Pusher{s}
+	s.Forwards = &Forwards{w.Repo, w.Planner, l, s.Applier, s.Lines}
 	w.Drivers.Agreed, w.Planner.Files.Recall = l.AgreedTo, s.sharing.recall
 	return s
 }

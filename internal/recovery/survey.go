@@ -25,6 +25,7 @@ type Survey struct {
 	Aside    *LeftAside             // work that a pull left in the stash
 	Marks    []plan.MarkerFile      // conflict marks already committed in yours
 	Drivers  []prove.MergeDriver    // merge drivers that would run with consent
+	Forward  *vcs.Line              // where the branch can be put forward into; nil if nowhere
 	Below    []history.Node         // the common ancestor, and the one before it
 }
 
@@ -118,6 +119,7 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 	if v.Position.Exchange, err = s.Planner.Exchange(ctx, v.Position); err != nil {
 		return nil, err
 	}
+	v.Forward = s.Forwards.Line(ctx, v.Position)
 	v.Position.Hidden = s.WorkTree.AskHidden(ctx)
 	told := make(chan error, 1) // ask git while the routes are computed
 	go func() { told <- s.shown(ctx, v.Position, v.Below) }()

@@ -20,6 +20,7 @@ import (
 	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/term"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -50,6 +51,7 @@ type job struct {
 	inWay      *change.OverwriteError
 	marks      []plan.MarkerFile
 	stash      *recovery.LeftAside
+	forward    *vcs.Line     // where the branch can be put forward into; nil if nowhere
 	ahead      *plan.Carried // what carrying would do to the work in the way
 	notice     string        // message of opening, shown until the next action
 

@@ -325,6 +325,9 @@ func (s *linesScreen) brings(b lookback.Branching) string {
 }
 
 func (s *linesScreen) status() term.Line {
+	if !s.joins {
+		return term.Text(term.Dim, words.Count(len(s.lines()), "branch", "branches"))
+	}
 	return term.Text(term.Dim, words.Count(len(s.lines()), "line", "lines"))
 }
 

@@ -83,6 +83,9 @@ func (s *logbookScreen) actions() []action {
 		out = append(out, act(keys.Views, "what differs from now",
 			func() tea.Cmd { return openSince(s.job, e.Waypoint) }))
 	}
+	if e := s.here(); e != nil && e.What == ledger.Moved {
+		out = append(out, acts(keys.Undo, "take it back", func() tea.Cmd { return s.takeBack(*e) }))
+	}
 	if s.adrift != nil {
 		out = append(out, acts(keys.Branch, "keep what is on no branch", s.keepAdrift))
 	}
@@ -108,6 +111,22 @@ func (s *logbookScreen) goBack(name string) tea.Cmd {
 			s.job.ask(term.Warning(way.Sentence()+" Go back?"), "go back",
 				func() tea.Cmd { return s.goingBack(name) }, nil)
 			return nil
+		}, nil
+	})
+}
+
+// takeBack undoes the switch to a branch, or its deletion.
+func (s *logbookScreen) takeBack(e ledger.LogEntry) tea.Cmd {
+	return s.job.startVital("taking it back", func(ctx context.Context, _ func(int, int)) (then, error) {
+		if err := s.job.s.Forwards.TakeBack(ctx, &e); err != nil {
+			return s.refused(err)
+		}
+		return func() tea.Cmd {
+			s.job.holds = ""
+			cmd := s.job.nav.startOver(true)
+			s.job.flash = term.Done(words.If(e.Of == ledger.Deleted, "The branch "+e.Branch+" is there again.",
+				"You are on "+e.Was+" again; no file changed."))
+			return cmd
 		}, nil
 	})
 }
@@ -254,6 +273,12 @@ func (s *logbookScreen) kept(w int) (p term.Page) {
 	p.Blank()
 	fact := func(name, text string) {
 		p.Row(term.Text(term.Plain, "    ").Then(term.Text(term.Dim, name).Fit(18)).Add(term.Plain, text).Cut(w))
+	}
+	if e.What == ledger.Moved {
+		fact("branch", e.Branch)
+		fact("kept", words.If(e.Of == ledger.Deleted, "its commits, at "+s.job.s.Planner.Short(e.From)+
+			"; u makes the branch again", "nothing was changed but the branch you are on"))
+		return p
 	}
 	fact("branch", fmt.Sprintf("%s, from %s to %s", e.Branch, s.job.s.Planner.Short(e.From),
 		s.job.s.Planner.Short(e.To)))

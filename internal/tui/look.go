@@ -69,6 +69,7 @@ func (s *lookScreen) actions() []action {
 	if x := s.job.pos.Exchange; x != nil && len(x.Others) == 0 && s.job.st.Accepted == nil {
 		out = append([]action{acts(keys.ExchangeIt, "exchange what is there", s.job.nav.toExchange)}, out...)
 	}
+	out = append(out, forwardAction(s.job)...)
 	if !s.job.pos.IsPick() && s.job.pos.Stuck == nil {
 		out = append(out, acts(keys.Compare, "another line", func() tea.Cmd { return openLines(s.job, true) }))
 	}
@@ -187,6 +188,9 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 	if s.job.holds != "" && s.job.pos.NothingToDo() {
 		st.Head, st.Text = "Pushed.", s.job.holds
 		st.Next = "Yours and theirs are one line now. There is nothing left to do."
+	}
+	if f := s.job.forward; f != nil && s.job.pos.Trivial() == plan.UpToDate {
+		st.Next += fmt.Sprintf(" %s has all of %s: put it forward with ^.", s.job.branchName(), f.Name)
 	}
 	h := term.Trouble
 	switch {

@@ -228,7 +228,7 @@ func (s *pushScreen) actions() []action {
 		out = append(out, acts(keys.Back, "", s.back))
 	}
 	if s.job.holds != "" {
-		out = append(out, s.job.historyAction())
+		out = append(append(out, forwardAction(s.job)...), s.job.historyAction())
 	}
 	out = append(out, drawAction(s.job, draw.KindReport))
 	return append(out, scrollKeys(&s.scroll)...)
@@ -381,12 +381,22 @@ func (s *pushScreen) pushNow() tea.Cmd {
 		if err != nil {
 			return nil, err
 		}
-		st := s.job.s.Ledger.State()
+		st, forward := s.job.s.Ledger.State(), s.forward(ctx, done)
 		return func() tea.Cmd {
-			s.job.st = st
+			s.job.st, s.job.forward = st, forward
 			return s.isPushed(done)
 		}, nil
 	})
+}
+
+// forward returns where the branch can be put forward into after a push.
+func (s *pushScreen) forward(ctx context.Context, done *recovery.Pushed) *vcs.Line {
+	if done.Refusal != nil {
+		return nil
+	}
+	now := *s.job.pos
+	now.Yours = done.Tip
+	return s.job.s.Forwards.Line(ctx, &now)
 }
 
 func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {

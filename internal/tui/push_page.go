@@ -50,8 +50,7 @@ func (s pushPage) headline(p *term.Page, w int) bool {
 	d, up, remote := s.ready, s.job.pos.To().Name, s.job.pos.To().Remote.String()
 	switch {
 	case s.job.holds != "":
-		p.Say(w, term.Line{}.Bold(term.Joined, "✓ Pushed. ").Add(term.Plain, s.job.holds+" "+s.inIt()))
-		saidRows(p, s.said)
+		s.pushed(p, w)
 	case d == nil:
 		p.Say(w, term.Text(term.Dim, "Asking "+remote+" where it is…"))
 		return false
@@ -100,6 +99,18 @@ func (s pushPage) headline(p *term.Page, w int) bool {
 		p.Say(w, s.goes(up))
 	}
 	return true
+}
+
+// pushed describes an accepted push, and what can follow.
+func (s pushPage) pushed(p *term.Page, w int) {
+	p.Say(w, term.Line{}.Bold(term.Joined, "✓ Pushed. ").Add(term.Plain, s.job.holds+" "+s.inIt()))
+	saidRows(p, s.said)
+	if f := s.job.forward; f != nil {
+		p.Say(w,
+			term.Text(term.Dim, fmt.Sprintf("%s has all of %s now: ^ puts it forward, so that "+
+				"%[2]s holds the same.",
+				s.job.branchName(), f.Name)))
+	}
 }
 
 // goes describes a push that nothing is in the way of.
@@ -482,11 +493,14 @@ func (s pushPage) madeSure(p *term.Page) {
 	if s.job.pos.Resumes() != nil {
 		return
 	}
-	if d.Silent == nil {
+	switch {
+	case d.Silent == nil && d.New:
+		row(true, "the remote has no such branch yet", "asked "+words.Ago(s.job.now(), d.Asked))
+	case d.Silent == nil:
 		row(true, "the remote is where it was",
 			s.job.s.Planner.Short(s.job.pos.Upstream().Theirs)+", asked "+words.Ago(s.job.now(),
 				d.Asked))
-	} else {
+	default:
 		row(false, "the remote did not answer", "")
 	}
 }

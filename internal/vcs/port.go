@@ -159,6 +159,8 @@ type System interface {
 	// Editor returns the editor command. AwaitSettings blocks until the configuration changes.
 	Editor(ctx context.Context) (string, error)
 	AwaitSettings(ctx context.Context) error
+	// CheckedOut returns the folder in which a branch is checked out, or an empty string.
+	CheckedOut(ctx context.Context, branch string) (dir string, err error)
 	// Named returns a branch by name. Commits returns the commits of a revision range.
 	Named(ctx context.Context, name string) (Branch, error)
 	Commits(ctx context.Context, rev string) ([]object.ID, error)

@@ -74,6 +74,8 @@ var (
 
 	ExchangeIt = bind("=", "exchange what the remote has", "=")
 
+	Forward = bind("^", "put the branch forward into another one", "^")
+
 	Logbook = bind("l", "logbook", "l")
 	Road    = bind("n", "your commits, one by one", "n")
 	Carry   = bind("k", "carry your uncommitted work along", "k")
@@ -241,6 +243,7 @@ func lookKeys() []key.Binding {
 	return []key.Binding{As(Next, "choose a way to join, or the next step"),
 		As(Fetch, "ask the remote again"),
 		As(Compare, "join with another line: a branch, a tag, an address"),
+		As(Forward, "put the branch forward: move another one to here"),
 		As(ExchangeIt, "exchange your own commits there for those here"),
 		As(Undo, "undo a join that is not pushed yet"), As(Drop, "drop the pick, or the other line"),
 		As(Driver, "let a merge driver run"), As(Aside, "move aside what is in the way"),

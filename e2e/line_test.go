@@ -1,0 +1,152 @@
+package e2e
+
+import (
+	"os/exec"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/gittest"
+)
+
+// onFeature has a pushed branch with one commit of one's own; main has three new commits.
+func (x *terminal) onFeature(pushed bool) *gittest.Repo {
+	mine := x.mine()
+	mine.Git("stash", "-q")
+	mine.Git("fetch", "-q")
+	mine.Git("switch", "-q", "-c", "winter", "HEAD~4")
+	mine.Write("notices/ice.txt", "Ice on the slip\n")
+	mine.Git("add", "notices")
+	mine.Git("commit", "-q", "-m", "Warn of ice")
+	if pushed {
+		mine.Git("push", "-q", "-u", "origin", "winter")
+	}
+	mine.Git("branch", "-f", "main", "origin/main")
+	return mine
+}
+
+// lineOf marks a line of the list by going down from the first.
+func (x *terminal) lineOf(name string) {
+	x.t.Helper()
+	for range 12 {
+		if strings.Contains(x.screen(), "▶ "+name) {
+			return
+		}
+		x.press("Down")
+		time.Sleep(100 * time.Millisecond) // until it is drawn
+	}
+	x.see("▶ " + name)
+}
+
+func TestMainIntoABranchAndTheBranchForward(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.onFeature(false)
+	x.open("142x40")
+	x.see("winter is not on origin yet. It has 1 commit that no branch there has.", "c another line", "origin was asked")
+	x.press("c")
+	x.see("LINES", "an address that no remote has", "Joining")
+	x.lineOf("origin/main")
+	x.see("Joining origin/main brings 4 commits by Ilka Renn and Mato Veld, and asks nothing.")
+	x.press("Enter")
+	x.see("origin/main and winter have parted.", "winter → origin/main")
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Right")
+	x.see("Choose merge")
+	x.press("Enter")
+	x.see("found from go.mod", "agree and run it")
+	x.press("Enter")
+	x.see("The joined code passes")
+	x.press("Enter")
+	x.see("Ready to join and push. 2 commits go to origin/winter, a new branch there, which winter then follows.",
+		"Merge origin/main into winter")
+	x.press("w")
+	x.see("ITS MESSAGE", "- Add Holm to the harbour list (Mato Veld)")
+	x.press("Escape")
+	x.see("Ready to join and push.")
+	x.press("Enter")
+	x.see("Pushed.", "winter now follows it", "^ put forward into origin/main")
+	x.press("^")
+	x.see("PUT FORWARD  winter into origin/main", "2 commits go there. Your branch main moves with it.")
+	x.press("Enter")
+	x.see("origin/main now holds", "go to main, and delete winter")
+	x.press("Down", "Down", "Enter")
+	x.see("You are on main, and winter is deleted.", "main → origin/main", "Nothing to do.")
+	remote := gittest.At(t, x.scene.Remote)
+	assert.Equal(t, mine.Git("rev-parse", "main"), remote.Git("rev-parse", "main"))
+	_, err := remote.Try("rev-parse", "--verify", "-q", "winter")
+	assert.Error(t, err)
+	x.press("l")
+	x.see("The branch winter was deleted here and as origin/winter.")
+	x.press("u")
+	x.see("The branch winter is there again.")
+	assert.Equal(t, mine.Git("rev-parse", "winter"), remote.Git("rev-parse", "winter"))
+	x.press("q")
+	x.see("ended with 0")
+}
+
+func TestAForkBehindItsProject(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.onFeature(true)
+	fork := gittest.New(t, "--bare")
+	mine.Git("push", "-q", fork.Dir, "winter")
+	mine.Git("remote", "set-url", "origin", fork.Dir)
+	mine.Git("update-ref", "-d", "refs/remotes/origin/main")
+	x.open("142x40")
+	x.see("Nothing to do.", "origin was asked")
+	x.press("c")
+	x.see("LINES", "an address that no remote has")
+	x.press("End")
+	x.see("▶ an address that no remote has")
+	x.press("Enter")
+	x.see("such as https://HOST/PATH")
+	x.tmux("send-keys", "-t", "s", "-l", "--", x.scene.Remote)
+	x.press("Enter")
+	x.see("main was fetched. Keep its address as the remote")
+	x.press("Escape")
+	x.see("remote.git main and winter have parted.")
+	x.press("Enter")
+	x.see("Why merge:")
+	x.press("Enter")
+	x.see("agree and run it")
+	x.press("Enter")
+	x.see("The joined code passes")
+	x.press("Enter")
+	x.see("go to origin/winter, which has not moved")
+	x.press("Enter")
+	x.see("Pushed.")
+	assert.Equal(t, mine.Git("rev-parse", "winter"), fork.Git("rev-parse", "winter"))
+	assert.Equal(t, "origin", mine.Git("remote"))
+}
+
+func TestAPublishedBranchIsRebasedAndExchanged(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.onFeature(true)
+	remote := gittest.At(t, x.scene.Remote)
+	mine.Git("rebase", "-q", "origin/main")
+	x.open("142x40")
+	x.see("origin/winter has your commits as they were.", "= exchange what is there", "origin was asked")
+	x.press("=")
+	x.see("Ready to exchange. 1 commit of origin/winter, all of them yours, is replaced by", "WHAT GOES", "here as")
+	x.press("Enter")
+	x.see("Pushed.", "origin/winter now holds")
+	assert.Equal(t, mine.Git("rev-parse", "winter"), remote.Git("rev-parse", "winter"))
+
+	// A colleague's commit is on it: nothing is exchanged.
+	other := gittest.At(t, x.scene.Teammates[0].Clone)
+	other.Git("fetch", "-q")
+	other.Git("switch", "-q", "winter")
+	other.Git("commit", "-q", "--allow-empty", "-m", "Also warn of fog")
+	other.Git("push", "-q")
+	mine.Git("commit", "-q", "--amend", "-m", "Warn of ice and fog")
+	was := remote.Git("rev-parse", "winter")
+	x.press("Enter")
+	x.see("A push would be rejected.", "Also warn of fog")
+	assert.NotContains(t, x.screen(), "exchange")
+	out, err := exec.Command(binary, "-C", x.scene.Clone, "push", "--exchange").CombinedOutput()
+	require.Error(t, err, "%s", out)
+	assert.Equal(t, was, remote.Git("rev-parse", "winter"))
+}
