@@ -72,6 +72,7 @@ type stepJSON struct {
 // planned holds the flags of plan.
 type planned struct {
 	route, yours, theirs, pick, from string
+	exitCode                         bool
 	noFetch                          bool
 	parent                           int
 }
@@ -149,6 +150,7 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 	flags.BoolVar(&f.noFetch, "no-fetch", false, "do not ask the remote first; use what was last fetched")
 	flags.StringVar(&f.pick, "pick", "",
 		"bring the commits `REV[,REV…]` (or ranges A..B) onto yours, instead of joining theirs")
+	flags.BoolVar(&f.exitCode, "exit-code", true, "exit with 3 if a route that is asked for is not clean")
 	flags.IntVar(&f.parent, "parent", 0,
 		"with --pick: of a commit that joins lines, what it changed against its `N`th parent, from 1")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
@@ -216,7 +218,7 @@ func (e *env) sayPlan(p *plan.Position, joins []*plan.Join, suggested plan.Route
 	if err != nil {
 		return err
 	}
-	if !clean {
+	if !clean && f.exitCode {
 		return exit{exitConflicts}
 	}
 	return nil

@@ -493,6 +493,12 @@ func (s pushPage) madeSure(p *term.Page) {
 	if s.job.pos.Resumes() != nil {
 		return
 	}
+	s.madeSureOfRemote(row)
+}
+
+// madeSureOfRemote describes what the remote said.
+func (s pushPage) madeSureOfRemote(row func(well bool, what, detail string)) {
+	d := s.ready
 	switch {
 	case d.Silent == nil && d.New:
 		row(true, "the remote has no such branch yet", "asked "+words.Ago(s.job.now(), d.Asked))
