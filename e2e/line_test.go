@@ -45,7 +45,8 @@ func TestMainIntoABranchAndTheBranchForward(t *testing.T) {
 	x := newTerminal(t)
 	mine := x.onFeature(false)
 	x.open("142x40")
-	x.see("winter is not on origin yet. It has 1 commit that no branch there has.", "c another line", "origin was asked")
+	x.see("winter is not on origin yet. It has 1 commit that no branch there has.", "c another line",
+		"origin was asked")
 	x.press("c")
 	x.see("LINES", "an address that no remote has", "Joining")
 	x.lineOf("origin/main")

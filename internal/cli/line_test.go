@@ -69,7 +69,8 @@ func TestAFirstPushShowsItsCommits(t *testing.T) {
 	mine.Commit("More ice", "notices/ice.txt", "Ice!\n")
 	code, out, errs := dorvik("-C", s.Clone, "push", "--json")
 	assert.Equal(t, exitRefused, code)
-	assert.Contains(t, errs, "git would not push other from here, because the upstream has another name than the branch.")
+	assert.Contains(t, errs,
+		"git would not push other from here, because the upstream has another name than the branch.")
 	assert.Equal(t, "dorvik push --to winter", asJSON(t, out)["refusal"].(map[string]any)["next"])
 	code, _, errs = dorvik("-C", s.Clone, "push", "--to", "other")
 	assert.Equal(t, exitDone, code, errs)

@@ -285,7 +285,7 @@ func (r *recoverer) putForward(ctx context.Context) error {
 func (r *recoverer) refused(done *recovery.Pushed) {
 	ref := done.Refusal
 	r.out.Result = "refused"
-	r.out.Refusal = &refusalJSON{string(ref.Kind), ref.Words, ref.Next()}
+	r.out.Refusal = &refusalJSON{ref.JSON(), ref.Words, ref.Command()}
 	r.say("The push was refused: %v.", ref)
 	for _, w := range ref.Words {
 		r.say("  %s", w)
@@ -729,6 +729,9 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 		for _, n := range p.Divergence.Yours {
 			r.say("  %s %s", r.s.Planner.Short(n.ID), n.Subject())
 		}
+	}
+	r.s.Push.Waits = func(try, of int) {
+		r.say("Another push is running there at this moment; trying again, %d of %d.", try, of)
 	}
 	done, err := r.s.Push.Tip(ctx, p, change.Consent{WithoutHooks: true, To: r.flags.to,
 		Exchange: r.flags.exchange && p.Exchange != nil})

@@ -18,26 +18,46 @@ type telling []struct {
 	words []string
 }
 
-// byServer has the words of hooks and rules on servers.
+// byServer has the words of hooks and rules on servers. Words that mean one thing only come first.
 var byServer = telling{
 	{vcs.Busy, []string{".lock': file exists", "another git process seems to be running"}},
+	{vcs.NoRewrite, []string{"denying non-fast-forward", "(non-fast-forward)"}},
+	{vcs.NoDelete, []string{"deletion prohibited", "denying ref deletion", "deletion of the current branch"}},
+	{vcs.InUse, []string{"branch is currently checked out", "refusing to update checked out branch"}},
+	{vcs.Shallow, []string{"shallow update not allowed"}},
+	{vcs.LargeObjects, []string{"lfs objects are missing", "missing lfs", "lfs: …missing", "unknown lfs"}},
+	{vcs.Secret, []string{"push protection", "secret", "private key", "credential", "access token", "api key"}},
 	{vcs.Protected, []string{"protected branch", "branch is protected"}},
+	{vcs.Quota, []string{"quota", "repository size", "repository is over", "storage limit"}},
 	{vcs.Size, []string{"file size limit", "exceeds the maximum", "exceeds maximum", "larger than the maximum",
-		"maximum allowed size", "file is too large", "exceeded limit of"}},
-	{vcs.NoAccess, []string{"permission", "denied to"}},
+		"maximum allowed size", "file is too large", "exceeded limit of", "too large", "larger than", "size limit"}},
+	{vcs.Store, []string{"read-only file system", "no space left on device", "disk quota exceeded",
+		"insufficient permission for adding an object", "unable to create temporary"}},
+	{vcs.Message, []string{"commit message", "message …must", "message …does not", "ticket", "issue key", "sign-off",
+		"signed-off", "signoff", "author e", "committer e", "e-mail address", "email address", "not a valid author"}},
+	{vcs.NoAccess, []string{"permission", "denied to", "not allowed to push"}},
 }
 
 // onTheWire has git's words about an unreachable remote.
 var onTheWire = telling{
-	{vcs.HostKey, []string{"host key verification failed", "remote host identification has changed"}},
+	{vcs.HostKey, []string{"remote host identification has changed"}},
+	{vcs.HostUnknown, []string{"host key verification failed", "authenticity of host"}},
+	{vcs.Submodule, []string{"submodule paths contain changes that can"}},
+	{vcs.Shallow, []string{"shallow update not allowed", "from a shallow clone"}},
+	{vcs.Proxy, []string{"proxy", "returned error: 407"}},
+	{vcs.Certificate, []string{"certificate", "ssl_connect", "ssl routines", "tls connect", "gnutls_handshake"}},
 	{vcs.NoLogin, []string{"authentication failed", "could not read username", "could not read password",
 		"returned error: 401", "terminal prompts disabled", "(publickey"}},
+	{vcs.Store, []string{"read-only file system", "no space left on device", "insufficient permission for adding"}},
 	{vcs.NoAccess, []string{"permission denied", "access denied", "returned error: 403", "service not enabled"}},
+	{vcs.Moved, []string{"moved permanently", "returned error: 301", "unable to update url base from redirection",
+		"repository moved"}},
 	{vcs.Missing, []string{"does not appear to be a git repository", "repository not found", "not found: did you run",
-		"repository '…' not found", "repository '…does not exist"}},
-	{vcs.Unreachable, []string{"could not resolve", "connection refused", "connection timed out",
-		"network is unreachable", "no route to host", "unable to connect", "failed to connect", "could not connect",
-		"unable to access", "connection reset", "hung up unexpectedly"}},
+		"repository '…' not found", "repository '…does not exist", "no such file or directory", "returned error: 404"}},
+	{vcs.NoHost, []string{"could not resolve", "unable to look up", "name or service not known"}},
+	{vcs.TimedOut, []string{"timed out", "operation too slow"}},
+	{vcs.Unreachable, []string{"connection refused", "network is unreachable", "no route to host", "unable to connect",
+		"failed to connect", "could not connect", "unable to access", "connection reset", "hung up unexpectedly"}},
 }
 
 // kind returns the first kind whose words said contains, or otherwise.

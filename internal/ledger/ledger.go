@@ -93,7 +93,7 @@ func (l *Ledger) Sync(p *plan.Position) error {
 			TakeOver: st.TakeOver, Runs: st.Runs, Carry: st.Carry, Requests: st.Requests,
 			Read: st.Read, PutAside: st.PutAside, Usual: st.Usual, Targets: st.Targets}
 		if st.Branch == p.Branch.Name {
-			kept.Picks, kept.PickParent, kept.Line = st.Picks, st.PickParent, st.Line
+			kept.Picks, kept.PickParent, kept.Line, kept.Rework = st.Picks, st.PickParent, st.Line, st.Rework
 		}
 		*st = kept
 	}
@@ -214,7 +214,7 @@ func (l *Ledger) accepted(wp *Waypoint) {
 		return
 	}
 	l.state.Accepted, l.state.Stage, l.state.Yours = wp, Push, wp.After
-	l.state.Line, l.state.Message = nil, ""
+	l.state.Line, l.state.Message, l.state.Rework = nil, "", false
 	if wp.By.Is(plan.Pick) {
 		l.state.Picks, l.state.PickParent, l.state.Route = nil, 0, ""
 	}
@@ -320,6 +320,16 @@ func (l *Ledger) Carry(on bool) error {
 func (l *Ledger) GiveBackMends(before *plan.TakenMends) error {
 	l.state.Mends, l.state.Requests, l.state.Checked = before.Mends, before.Requests, nil
 	return l.save()
+}
+
+// Rework selects or ends changing one's own commits of a branch that are not pushed.
+func (b *Choices) Rework(branch string, on bool) error {
+	st := &b.l.state
+	st.Branch, st.Rework, st.Stage, st.Route = branch, on, Look, ""
+	if on {
+		st.Mends, st.Made, st.Picks = nil, nil, nil
+	}
+	return b.l.save()
 }
 
 // DropPick returns from picking to joining the branch with its upstream.

@@ -38,6 +38,7 @@ type State struct {
 	Stage      Stage            `json:"stage"`
 	Picks      []object.ID      `json:"picks,omitempty"`       // commits to pick, in order
 	PickParent int              `json:"pick_parent,omitempty"` // mainline parent for picked merges
+	Rework     bool             `json:"rework,omitempty"`      // change one's own commits that are not pushed
 	Line       *vcs.Line        `json:"line,omitempty"`        // line to join with; nil for the upstream
 	Decisions  settle.Decisions `json:"decisions"`
 	Mends      []plan.Mend      `json:"mends,omitempty"`

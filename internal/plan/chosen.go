@@ -35,9 +35,13 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 	of int)) (*Plan, error) {
 	pl := &Plan{}
 	var err error
-	if p.Resumes() != nil {
+	if p.Resumes() != nil || p.Reworks() {
 		pl.Why = "it continues as it was begun."
-		if pl.Pick, err = pn.Join(ctx, p, "", decisions, Amends{}, progress); err == nil {
+		route := Route("")
+		if p.Reworks() {
+			pl.Why, route = "your commits are replayed where they are.", Rebase
+		}
+		if pl.Pick, err = pn.Join(ctx, p, route, decisions, Amends{}, progress); err == nil {
 			pl.Suggested = pl.Pick.Route
 			pl.Published, err = pn.Published(ctx, pl.Pick)
 		}

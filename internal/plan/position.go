@@ -62,8 +62,8 @@ type Position struct {
 	Past     bool            // the position is in the past: remotes may have changed since
 }
 
-// Kind tells what a position is for. It is one of Following, Starting, *FromLine, *Picking, *Resuming, Returning and
-// BringingBack.
+// Kind tells what a position is for. It is one of Following, Starting, Reworking, *FromLine, *Picking, *Resuming,
+// Returning and BringingBack.
 type Kind interface{ kind() }
 
 // Following joins a branch with its upstream. It is the default.
@@ -71,6 +71,9 @@ type Following struct{}
 
 // Starting is a branch without an upstream, whose commits go to a new branch of a remote.
 type Starting struct{ To vcs.Line }
+
+// Reworking changes your own commits that are not pushed. Nothing is joined.
+type Reworking struct{ Home *Position }
 
 // FromLine joins a branch with another line than its upstream.
 type FromLine struct {
@@ -100,6 +103,7 @@ type BringingBack struct{ Stash object.ID }
 
 func (Following) kind()    {}
 func (Starting) kind()     {}
+func (Reworking) kind()    {}
 func (*FromLine) kind()    {}
 func (*Picking) kind()     {}
 func (*Resuming) kind()    {}
@@ -112,6 +116,12 @@ func (p *Position) FromLine() *FromLine {
 	return k
 }
 
+// Reworks reports whether your own commits are changed, and nothing is joined.
+func (p *Position) Reworks() bool {
+	_, is := p.Kind.(Reworking)
+	return is
+}
+
 // Line returns the line that yours is joined with.
 func (p *Position) Line() vcs.Line {
 	switch k := p.Kind.(type) {
@@ -119,6 +129,8 @@ func (p *Position) Line() vcs.Line {
 		return k.Line
 	case Starting:
 		return k.To
+	case Reworking:
+		return k.Home.Line()
 	}
 	return p.Branch.Follows()
 }
@@ -222,7 +234,7 @@ func (p *Position) Base() object.ID {
 // Trivial returns FastForward if you have no new commits, UpToDate if they have none, and NotTrivial otherwise.
 func (p *Position) Trivial() Trivial {
 	switch {
-	case p.IsPick(), p.Resumes() != nil:
+	case p.IsPick(), p.Resumes() != nil, p.Reworks():
 		return NotTrivial
 	case p.MovesBack():
 		return FastForward // an undo goes to the state before

@@ -32,6 +32,12 @@ func (p *Position) Standing(accepted bool) Standing {
 		return p.underway(they, commits)
 	case starts:
 		return k.standing(p)
+	case p.Reworks():
+		s.Head = fmt.Sprintf("Changing your %s before %s pushed.", words.Count(yours, "commit", "commits"),
+			words.Is(yours, "it is", "they are"))
+		s.Text = "Nothing is joined, and nothing that is on the remote is changed."
+		s.Next = "Your branch is as it was until you accept the result."
+		return s
 	case p.FromLine() != nil:
 		return p.besides(they, commits)
 	case p.Exchange != nil && len(p.Exchange.Others) == 0:
@@ -278,7 +284,12 @@ func (p *Position) Upstream() *Position {
 	if k := p.picks(); k != nil && k.Home != nil {
 		return k.Home
 	}
-	if k := p.FromLine(); k != nil && k.Home != nil {
+	switch k := p.Kind.(type) {
+	case *FromLine:
+		if k.Home != nil {
+			return k.Home
+		}
+	case Reworking:
 		return k.Home
 	}
 	return p

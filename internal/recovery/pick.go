@@ -141,6 +141,36 @@ func (s *Session) atLine(ctx context.Context, fetch bool) (*plan.Position, error
 	return s.Workspace.locateLine(ctx, b, dirty, s.lineNow(b), fetch)
 }
 
+// reworking returns the position for changing one's own commits, if that was selected and is possible.
+func (s *Session) reworking(home *plan.Position) *plan.Position {
+	st := s.Ledger.State()
+	if !st.Rework || st.Branch != home.Branch.Name || WhyNoRework(home) != "" {
+		return home
+	}
+	p := *home
+	p.Kind = plan.Reworking{Home: home}
+	return &p
+}
+
+// WhyNoRework returns why the commits of a position cannot be changed one by one without joining anything, or an empty
+// string.
+func WhyNoRework(p *plan.Position) string {
+	yours := p.Divergence.Yours
+	switch {
+	case p.IsPick() || p.Stuck != nil || p.FromLine() != nil || len(yours) == 0 || p.Theirs.IsZero():
+		return "There is no commit of yours here that could be changed."
+	case len(p.Divergence.Theirs) > 0:
+		return "Join first: your commits can be changed while they are replayed."
+	}
+	for _, n := range yours {
+		if len(n.Parents) > 1 {
+			return "One of your commits joins two lines. Undo the join with u, change your commits while they are " +
+				"replayed, and join again."
+		}
+	}
+	return ""
+}
+
 // Home is Locate without picked commits: where the branch stands to its upstream, with the
 // uncommitted work that is carried, or what git left half done and is taken over. The error is a
 // *StuckError where nobody said yet what is to become of that.
@@ -163,6 +193,7 @@ func (s *Session) Home(ctx context.Context, fetch bool) (home *plan.Position, er
 		}
 	}
 	if err == nil {
+		home = s.reworking(home)
 		home.Requests = s.Ledger.State().Requests
 	}
 	return home, err

@@ -15,7 +15,11 @@ import (
 )
 
 // Pusher pushes the branch.
-type Pusher struct{ s *Session }
+type Pusher struct {
+	s *Session
+	// Waits is called before a push is tried again because the server's branch was locked; nil if nobody asks.
+	Waits func(try, of int)
+}
 
 // Tip pushes and then asks the remote what it holds. It replaces commits only with consent to an exchange that
 // Planner.Exchange allows, and only if the remote branch is where it was seen. If somebody pushed first, it undoes the
@@ -56,18 +60,40 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 		}
 		out.Was = sending.Old
 	}
-	out.Said, err = s.Repo.Push(ctx, sending)
-	if errors.As(err, &out.Refusal) && ctx.Err() == nil {
-		ps.confirm(ctx, p, out)
-		err = nil
-	}
-	if err != nil {
+	if err := ps.send(ctx, p, sending, out); err != nil {
 		return nil, err
 	}
 	if out.Refusal != nil {
 		return out, ps.refused(ctx, out)
 	}
 	return out, ps.arrived(ctx, p, b, out, first)
+}
+
+// lockWaits are the pauses before a push is tried again while the server's branch is locked.
+var lockWaits = []time.Duration{time.Second, 2 * time.Second, 4 * time.Second, 8 * time.Second}
+
+// send pushes, and again by itself while another push holds the server's lock on the branch.
+func (ps *Pusher) send(ctx context.Context, p *plan.Position, sending vcs.Sending, out *Pushed) error {
+	for try := 0; ; try++ {
+		var err error
+		out.Tries, out.Refusal = try+1, nil
+		out.Said, err = ps.s.Repo.Push(ctx, sending)
+		if errors.As(err, &out.Refusal) && ctx.Err() == nil {
+			ps.confirm(ctx, p, out)
+			err = nil
+		}
+		if err != nil || out.Refusal == nil || out.Refusal.Kind != vcs.Busy || try == len(lockWaits) {
+			return err
+		}
+		if ps.Waits != nil {
+			ps.Waits(try+2, len(lockWaits)+1)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(lockWaits[try]):
+		}
+	}
 }
 
 // exchanged returns the tip that an exchange replaces, and protects it from garbage collection.

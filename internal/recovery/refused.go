@@ -1,6 +1,8 @@
 package recovery
 
 import (
+	"strings"
+
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
@@ -12,6 +14,7 @@ type Pushed struct {
 	Holds    object.ID    // the remote's tip afterwards, as reported
 	Refusal  *vcs.Refusal // nil if it was accepted
 	Said     []string     // messages of the local hook and the server
+	Tries    int          // how often it was tried
 	Unsure   bool         // the push failed, and it is unknown whether the remote has the tip anyway
 	To       vcs.Line     // where it went
 	Was      object.ID    // for an exchange: the tip that was replaced
@@ -27,7 +30,8 @@ func (d *Pushed) Refused(joined bool) (head, text, next string) {
 	if joined {
 		safe, undo = "Your joined branch is safe here.", "; or undo the join with u"
 	}
-	next = safe + " " + ref.Next() + ", then " + ref.Again() + undo + "."
+	next = safe + " " + ref.Next() + words.If(strings.HasPrefix(ref.Again(), "then "), ", ",
+		"; ") + ref.Again() + undo + "."
 	if d.Unsure {
 		next = "The remote does not answer, so it is not known whether the push arrived all the same. " + next
 	}

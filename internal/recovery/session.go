@@ -62,7 +62,7 @@ func newSession(w *Workspace, l *ledger.Ledger) *Session {
 		Mends:   &Mends{w.Planner, l},
 		Lines:   &Lines{w.Repo, l},
 		sharing: &sharing{w, l}}
-	s.Applier, s.Push = w.mover(l, s.Prover), &Pusher{s}
+	s.Applier, s.Push = w.mover(l, s.Prover), &Pusher{s: s}
 	s.Forwards = &Forwards{w.Repo, w.Planner, l, s.Applier, s.Lines}
 	w.Drivers.Agreed, w.Planner.Files.Recall = l.AgreedTo, s.sharing.recall
 	return s
@@ -155,6 +155,8 @@ func (s *Session) SettleBy(ctx context.Context, p *plan.Position, route plan.Rou
 	switch {
 	case p.Resumes() != nil:
 		route = p.Resumes().Route(p)
+	case p.Reworks():
+		route = plan.Rebase
 	case p.IsPick():
 		route = plan.Pick
 	case route == "" && st.Route != "":

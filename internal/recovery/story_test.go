@@ -243,8 +243,7 @@ func TestStanding(t *testing.T) {
 func TestRefused(t *testing.T) {
 	t.Parallel()
 	heads := map[string]bool{}
-	for _, kind := range []vcs.RefusalKind{vcs.Busy, vcs.Protected, vcs.Size, vcs.ServerRule, vcs.LocalHook,
-		vcs.NoAccess, vcs.NoLogin, vcs.HostKey, vcs.Unreachable, vcs.Missing, vcs.Gone, vcs.Other} {
+	for _, kind := range vcs.RefusalKinds() {
 		for _, joined := range []bool{true, false} {
 			d := &Pushed{Refusal: &vcs.Refusal{Kind: kind}, Unsure: kind == vcs.Other}
 			head, text, next := d.Refused(joined)

@@ -56,7 +56,8 @@ func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done
 // standing is Locate without uncommitted work, which is slower to read in large working trees. It returns nil if a
 // full Locate is needed.
 func (s *Session) standing(ctx context.Context) *plan.Position {
-	if s.Repo.Busy() != "" || s.Ledger.State().Carry || len(s.Ledger.State().Picks) > 0 {
+	if s.Repo.Busy() != "" || s.Ledger.State().Carry || len(s.Ledger.State().Picks) > 0 ||
+		s.Ledger.State().Rework {
 		return nil
 	}
 	s.Ledger.ForgetStuck()

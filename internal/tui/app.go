@@ -114,7 +114,10 @@ func (a *app) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	a.choose.fit()
 	a.check.taken = nil
 	a.join, a.questions, a.rewrite = nil, nil, false // consent was about the earlier state
-	if a.pos.Resumes() != nil {                      // there is only one route
+	if a.pos.Reworks() {
+		return a.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(plan.Rebase) }, a.reworked)
+	}
+	if a.pos.Resumes() != nil { // there is only one route
 		a.route = a.plan.Suggested
 		return a.rejoin(func(to *recovery.Session) error { return to.Ledger.TakeRoute(a.plan.Suggested) }, a.joined)
 	}
@@ -132,6 +135,22 @@ func (a *app) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	}
 	a.resumed = true
 	return tea.Batch(a.resume(), watch)
+}
+
+// reworked shows the road of your own commits, at the one that the server named.
+func (a *app) reworked() tea.Cmd {
+	a.goTo(a.look)
+	cmd := openRoad(a.job, nil)
+	if road, ok := a.screen().(*roadScreen); ok && a.about != nil {
+		for i := range a.join.Steps {
+			if a.join.Steps[i].Commit.ID == a.about.Commit.ID {
+				road.list.row = i
+			}
+		}
+		a.flash = term.Warning(a.about.Sentence())
+		a.about = nil
+	}
+	return cmd
 }
 
 // countRest counts the changed lines of the files that were not counted before Look was shown.

@@ -67,7 +67,8 @@ type job struct {
 	changed bool   // this run joined or pushed something
 	holds   string // the remote's tip after the push, as reported
 
-	exchanging bool // Push exchanges the remote branch's commits for yours, and joins nothing
+	about      *recovery.About // what a refusal names; nil if nothing
+	exchanging bool            // Push exchanges the remote branch's commits for yours, and joins nothing
 
 	route       plan.Route // the route marked on Choose
 	verdicts    map[settle.Key][]settle.Verdict

@@ -11,6 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
@@ -55,6 +56,9 @@ func (s *lookScreen) actions() []action {
 	var out []action
 	switch {
 	case s.job.pos.NothingToDo():
+	case s.job.pos.Reworks():
+		out = append(out, acts(keys.Next, "your commits, one by one",
+			func() tea.Cmd { return openRoad(s.job, nil) }))
 	case s.job.pos.IsPick():
 		out = append(out, acts(keys.Next, "see what they would make", quietly(s.job.nav.toChoose)),
 			acts(keys.Drop, "", s.dropPick))
@@ -69,13 +73,7 @@ func (s *lookScreen) actions() []action {
 	if x := s.job.pos.Exchange; x != nil && len(x.Others) == 0 && s.job.st.Accepted == nil {
 		out = append([]action{acts(keys.ExchangeIt, "exchange what is there", s.job.nav.toExchange)}, out...)
 	}
-	out = append(out, forwardAction(s.job)...)
-	if !s.job.pos.IsPick() && s.job.pos.Stuck == nil {
-		out = append(out, acts(keys.Compare, "another line", func() tea.Cmd { return openLines(s.job, true) }))
-	}
-	if k := s.job.pos.FromLine(); k != nil && k.Home != nil {
-		out = append(out, acts(keys.Drop, "join with "+k.Home.Line().Name, s.dropLine))
-	}
+	out = append(out, s.lineActions()...)
 	if len(s.job.drivers) > 0 {
 		out = append(out, acts(keys.Driver, "", s.askDriver))
 	}
@@ -105,6 +103,24 @@ func (s *lookScreen) actions() []action {
 		out = append(out, act(keys.Teammates, "the teammates", func() tea.Cmd { return openTeammates(s.job) }))
 	}
 	return append(out, scrollKeys(&s.scroll)...)
+}
+
+// lineActions returns the keys about other lines, and about commits that are not pushed.
+func (s *lookScreen) lineActions() (out []action) {
+	out = append(out, forwardAction(s.job)...)
+	if s.job.pos.Reworks() {
+		out = append(out,
+			acts(keys.Drop, "leave your commits as they are", func() tea.Cmd { return leaveCommits(s.job) }))
+	} else if s.job.pos.Trivial() == plan.UpToDate && recovery.WhyNoRework(s.job.pos) == "" {
+		out = append(out, acts(keys.Road, "change your commits", func() tea.Cmd { return reworkCommits(s.job, nil) }))
+	}
+	if !s.job.pos.IsPick() && s.job.pos.Stuck == nil {
+		out = append(out, acts(keys.Compare, "another line", func() tea.Cmd { return openLines(s.job, true) }))
+	}
+	if k := s.job.pos.FromLine(); k != nil && k.Home != nil {
+		out = append(out, acts(keys.Drop, "join with "+k.Home.Line().Name, s.dropLine))
+	}
+	return out
 }
 
 // forward moves the branch forward. Carried uncommitted work may raise questions first.

@@ -31,6 +31,7 @@ type pushScreen struct {
 	said    []string       // messages of the accepted push
 	without bool           // skip hooks without consent
 	remake  bool           // create the deleted remote branch again
+	to      string         // branch of the remote to push to; empty for the usual one
 	replace bool           // exchange the remote branch's commits
 }
 
@@ -71,7 +72,7 @@ func (s *pushScreen) tip() object.ID {
 func (s *pushScreen) enter() tea.Cmd {
 	s.job.goTo(s)
 	s.ready, s.refused, s.stopped, s.said, s.without, s.remake = nil, nil, nil, nil, false, false
-	s.replace = false
+	s.replace, s.to = false, ""
 	s.scroll.To(0)
 	pos, join, tip := s.job.pos, s.join(), s.tip()
 	return s.job.start("asking "+pos.To().Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -122,6 +123,8 @@ func (s *pushScreen) next() (out []action) {
 		out = append(out, acts(keys.Next, words.If(s.joins(), "join here, and create it there again", "create it "+
 			"there again"),
 			s.makeAnew))
+	case s.refused != nil:
+		return afterRefusal{s}.actions()
 	case s.job.pos.Resumes() != nil && s.joins():
 		goes("put it on "+s.job.pos.Branch.Name, false)
 	case s.ready.Unclear != nil:
@@ -370,9 +373,10 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 
 func (s *pushScreen) pushNow() tea.Cmd {
 	pos, consent := s.job.pos, change.Consent{WithoutHooks: s.without, MakeAnew: s.remake,
-		Exchange: s.replace}
+		Exchange: s.replace, To: s.to}
 	s.refused = nil
-	return s.job.start("pushing to "+pos.To().Name, func(ctx context.Context, _ func(int, int)) (then, error) {
+	return s.job.start("pushing to "+pos.To().Name, func(ctx context.Context, progress func(int, int)) (then, error) {
+		s.job.s.Push.Waits = progress
 		done, err := s.job.s.Push.Tip(ctx, pos, consent)
 		var asks *change.HooksError
 		if errors.As(err, &asks) {

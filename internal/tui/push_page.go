@@ -246,6 +246,9 @@ func (s pushPage) refusal(p *term.Page, w int) {
 	head, text, next := s.refused.Refused(s.job.canUndo())
 	p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+head+" ").Add(term.Plain, text))
 	p.Say(w, term.Text(term.Dim, next))
+	if n := s.refused.Tries; n > 1 {
+		p.Say(w, term.Text(term.Dim, fmt.Sprintf("It was tried %d times.", n)))
+	}
 	saidRows(p, s.refused.Refusal.Words)
 }
 

@@ -344,8 +344,66 @@ func TestRefusals(t *testing.T) {
 		"undo the join")
 	b.fits("refused")
 	require.NoError(t, os.Remove(hook))
+	b.press("r")
+	b.see("Pushed.")
+}
+
+// TestARefusedMessageIsReworded: a rule about messages is met by rewording the commit that the server names, without
+// joining anything.
+func TestARefusedMessageIsReworded(t *testing.T) {
+	s := demoClone(t)
+	mine, remote := gittest.At(t, s.Clone), gittest.At(t, s.Remote)
+	mine.Git("stash", "-q")
+	mine.Git("fetch", "-q")
+	mine.Git("reset", "-q", "--hard", "origin/main")
+	mine.Commit("Warn of ice #7", "notices/ice.txt", "Ice\n")
+	mine.Commit("Warn of fog", "notices/fog.txt", "Fog\n")
+	mine.Commit("Warn of wind #9", "notices/wind.txt", "Wind\n")
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Remote, "hooks"), 0o755))
+	gittest.Program(t, filepath.Join(s.Remote, "hooks", "update"), `#!/bin/sh
+for c in $(git rev-list "$2..$3"); do
+  git log -1 --format=%s $c | grep -q '#[0-9]' || { echo "The commit message of $c must name a task."; exit 1; }
+done
+`)
+	b := newBench(t, s.Clone)
+	b.see("Your 3 commits can be pushed as they are.", "n change your commits")
+	b.press("enter", "enter")
+	b.see("The push was refused.", "speak of the message", "must name a task", "enter change your commits")
+	b.press("enter")
+	b.see("THE ROAD", "▶ 2 ● ", "name this commit, “Warn of fog”")
+	b.press("w", "end")
+	b.press(strings.Split(" #8", "")...)
+	b.press("ctrl+s")
+	b.see("Replayed again from there")
+	b.press("esc", "s", "y")
+	b.see("Ready to join and push. 3 commits go", "Warn of fog #8")
 	b.press("enter")
 	b.see("Pushed.")
+	assert.Equal(t, "Warn of wind #9\nWarn of fog #8\nWarn of ice #7", remote.Git("log", "-3", "--format=%s", "main"))
+	assert.Equal(t, mine.Git("rev-parse", "main"), remote.Git("rev-parse", "main"))
+}
+
+// TestAProtectedBranchIsPushedAsAnother proposes a name, and pushes there; the branch keeps its upstream.
+func TestAProtectedBranchIsPushedAsAnother(t *testing.T) {
+	s := demoClone(t)
+	mine, remote := gittest.At(t, s.Clone), gittest.At(t, s.Remote)
+	mine.Git("stash", "-q")
+	mine.Git("fetch", "-q")
+	mine.Git("reset", "-q", "--hard", "origin/main")
+	mine.Commit("Warn of ice", "notices/ice.txt", "Ice\n")
+	require.NoError(t, os.MkdirAll(filepath.Join(s.Remote, "hooks"), 0o755))
+	gittest.Program(t, filepath.Join(s.Remote, "hooks", "update"), `#!/bin/sh
+[ "$1" != refs/heads/main ] || { echo "main is a protected branch."; exit 1; }
+`)
+	b := newBench(t, s.Clone)
+	b.press("enter", "enter")
+	b.see("The branch is protected", "enter push to another branch")
+	b.press("enter")
+	b.see("push to the branch  warn-of-ice")
+	b.press("enter")
+	b.see("Pushed.", "origin/warn-of-ice now holds")
+	assert.Equal(t, mine.Git("rev-parse", "main"), remote.Git("rev-parse", "warn-of-ice"))
+	assert.Equal(t, "origin/main", mine.Git("rev-parse", "--abbrev-ref", "main@{u}"))
 }
 
 // TestConflictsOfWholePaths shows each kind of conflict that is not about lines.
