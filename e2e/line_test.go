@@ -1,7 +1,10 @@
 package e2e
 
 import (
+	"fmt"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -150,4 +153,112 @@ func TestAPublishedBranchIsRebasedAndExchanged(t *testing.T) {
 	out, err := exec.Command(binary, "-C", x.scene.Clone, "push", "--exchange").CombinedOutput()
 	require.Error(t, err, "%s", out)
 	assert.Equal(t, was, remote.Git("rev-parse", "winter"))
+}
+
+// ahead has one's own commits on top of the newest main, none of them pushed.
+func (x *terminal) ahead(subjects ...string) *gittest.Repo {
+	mine := x.mine()
+	mine.Git("stash", "-q")
+	mine.Git("fetch", "-q")
+	mine.Git("reset", "-q", "--hard", "origin/main")
+	for _, s := range subjects {
+		file := strings.ToLower(strings.Fields(s)[2])
+		mine.Write("notices/"+file+".txt", strings.Repeat(s+"\n", 20))
+		mine.Git("add", "notices")
+		mine.Git("commit", "-q", "-m", s)
+	}
+	return mine
+}
+
+// serverHook has the server run a program for each pushed branch.
+func (x *terminal) serverHook(text string) {
+	hook := filepath.Join(x.scene.Remote, "hooks", "update")
+	require.NoError(x.t, os.MkdirAll(filepath.Dir(hook), 0o755))
+	gittest.Program(x.t, hook, "#!/bin/sh\n"+text)
+}
+
+func TestATaskRuleIsMetByRewording(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.ahead("Warn of ice #7", "Warn of fog")
+	x.serverHook(`for c in $(git rev-list "$2..$3"); do
+  git log -1 --format=%s $c | grep -q '#[0-9]' || { echo "The commit message of $c must name a task."; exit 1; }
+done
+`)
+	x.open("100x30")
+	x.see("Your 2 commits can be pushed as they are.", "origin was asked")
+	x.press("Enter")
+	x.see("Ready to push. 2 commits go to origin/main")
+	x.press("Enter")
+	x.see("The push was refused.", "must name a task", "enter change your commits")
+	x.press("Enter")
+	x.see("THE ROAD", "“Warn of fog”")
+	x.press("w")
+	x.see("ITS MESSAGE", "Warn of fog")
+	x.press("End", "Space", "#", "8", "C-s")
+	x.see("Replayed again from there")
+	x.press("Escape")
+	x.see("agree and run it")
+	x.press("Enter")
+	x.see("The joined code passes")
+	x.press("Enter")
+	x.see("Ready to join and push.", "Warn of fog #8")
+	x.press("Enter")
+	x.see("Pushed.")
+	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
+	assert.Equal(t, "Warn of fog #8\nWarn of ice #7", mine.Git("log", "-2", "--format=%s"))
+}
+
+func TestAFileOverTheLimitIsLeftOut(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.ahead("Warn of ice", "Warn of fog")
+	x.serverHook(`git ls-tree -r --name-only $3 | grep -q notices/ice.txt || exit 0
+echo "notices/ice.txt is larger than 100 bytes."; exit 1
+`)
+	x.open("142x40")
+	x.see("Your 2 commits can be pushed as they are.", "origin was asked")
+	x.press("Enter")
+	x.see("Ready to push.")
+	x.press("Enter")
+	x.see("larger than the server takes", "enter change your commits")
+	x.press("Enter")
+	x.see("THE ROAD", "▶ 1", "name notices/ice.txt, which is in “Warn of ice”")
+	x.press("2", "Enter")
+	x.see("Replayed again from there")
+	x.press("Escape")
+	x.see("agree and run it")
+	x.press("Enter")
+	x.see("The joined code passes")
+	x.press("Enter")
+	x.see("Ready to join and push. 1 commit goes to origin/main", "LEFT OUT")
+	x.press("Enter")
+	x.see("Pushed.")
+	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
+	assert.Equal(t, "Warn of fog", mine.Git("log", "-1", "--format=%s"))
+}
+
+// TestOneKeyWhileOthersPush: others push before each of one's own pushes, and one key still does all of it.
+func TestOneKeyWhileOthersPush(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.ahead("Warn of ice")
+	gittest.Own(t, "dorvik.check", "true")
+	left := filepath.Join(t.TempDir(), "left")
+	require.NoError(t, os.WriteFile(left, []byte("3"), 0o644))
+	hook := filepath.Join(mine.Dir, ".git/hooks/pre-push")
+	require.NoError(t, os.MkdirAll(filepath.Dir(hook), 0o755))
+	gittest.Program(t, hook, fmt.Sprintf(`#!/bin/sh
+left=$(cat %[1]s)
+[ "$left" -gt 0 ] || exit 0
+echo $((left - 1)) > %[1]s
+unset $(git rev-parse --local-env-vars)
+cd %[2]s && git pull -q --rebase && git commit -q --allow-empty -m "busy $left" && git push -q
+`, left, x.scene.Teammates[0].Clone))
+	x.open("142x40")
+	x.see("Your 1 commit can be pushed as it is.", "origin was asked", ". do all of it")
+	x.press(".")
+	x.see("ALL OF IT", "Somebody pushed first; joining again, for the 4. time.", "The joined code passes “true”.",
+		"Pushed. origin/main now holds", "It was joined 4 times")
+	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
+	assert.Equal(t, "busy 1\nbusy 2\nbusy 3", mine.Git("log", "-3", "--format=%s", "HEAD~1"))
+	x.press("Enter")
+	x.see("Nothing to do.")
 }

@@ -167,10 +167,7 @@ A check is run only if it was agreed to before in this repository, as it reads n
 // job does the whole recovery without a screen, from the position that stand returns.
 func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, prefer []settle.Way,
 	stand func(ctx context.Context, fetch bool) (*plan.Position, error)) error {
-	r := &recoverer{prover: newProver(e, s, f.mend), flags: f, prefer: prefer, out: recoverJSON{Version: 1,
-		Result:  "failed",
-		Settled: []settledJSON{}, Open: []openConflict{}, AlreadyThere: []object.ID{}, Emptied: []object.ID{},
-		LeftOut: []plan.LeftOut{}, Carried: []plan.CarriedPath{}}}
+	r := &recoverer{prover: newProver(e, s, f.mend), flags: f, prefer: prefer, out: newRecoverJSON(), stand: stand}
 	err := r.all(ctx, stand)
 	if e.json {
 		var known exit
@@ -181,6 +178,12 @@ func (e *env) job(ctx context.Context, s *recovery.Session, f recoverFlags, pref
 		err = errors.Join(err, e.print(r.out))
 	}
 	return err
+}
+
+// newRecoverJSON returns the report of a recovery that did nothing yet.
+func newRecoverJSON() recoverJSON {
+	return recoverJSON{Version: 1, Result: "failed", Settled: []settledJSON{}, Open: []openConflict{},
+		AlreadyThere: []object.ID{}, Emptied: []object.ID{}, LeftOut: []plan.LeftOut{}, Carried: []plan.CarriedPath{}}
 }
 
 // pushCommand is the last stage alone: it pushes the branch if nothing has to be joined first.
@@ -322,9 +325,28 @@ func (r *recoverer) stuck(e *plan.StuckError) error {
 
 type recoverer struct {
 	*prover
+	// stand locates the position. tries counts the pushes before which somebody else pushed.
+	stand func(ctx context.Context, fetch bool) (*plan.Position, error)
+	tries int
+
 	flags  recoverFlags
 	prefer []settle.Way
 	out    recoverJSON
+}
+
+// mostTries is how often a push is tried while others push in between.
+const mostTries = 20
+
+// again joins with what somebody pushed in between. Decisions are kept.
+func (r *recoverer) again(ctx context.Context) error {
+	r.tries++
+	r.say("Somebody pushed first; joining again, for the %d. time.", r.tries+1)
+	p, err := r.stand(ctx, true)
+	if err != nil {
+		return err
+	}
+	r.out = newRecoverJSON()
+	return r.run(ctx, p)
 }
 
 // note prints the session's notices once.
@@ -745,6 +767,9 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 	r.note()
 	r.out.Tip = done.Tip
 	if ref := done.Refusal; ref != nil {
+		if ref.Kind == vcs.Behind && done.WentBack && r.tries < mostTries {
+			return r.again(ctx)
+		}
 		r.refused(done)
 		if done.Unsure {
 			r.say("The remote does not answer, so it is not known whether the push arrived all the same: look again " +

@@ -73,7 +73,7 @@ func (s *lookScreen) actions() []action {
 	if x := s.job.pos.Exchange; x != nil && len(x.Others) == 0 && s.job.st.Accepted == nil {
 		out = append([]action{acts(keys.ExchangeIt, "exchange what is there", s.job.nav.toExchange)}, out...)
 	}
-	out = append(out, s.lineActions()...)
+	out = append(append(out, throughAction(s.job)...), s.lineActions()...)
 	if len(s.job.drivers) > 0 {
 		out = append(out, acts(keys.Driver, "", s.askDriver))
 	}

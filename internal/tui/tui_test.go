@@ -406,6 +406,32 @@ func TestAProtectedBranchIsPushedAsAnother(t *testing.T) {
 	assert.Equal(t, "origin/main", mine.Git("rev-parse", "--abbrev-ref", "main@{u}"))
 }
 
+// TestAllOfItByOneKey joins, checks and pushes by one key where nothing asks, and stops at what does.
+func TestAllOfItByOneKey(t *testing.T) {
+	s := demoClone(t)
+	mine, remote := gittest.At(t, s.Clone), gittest.At(t, s.Remote)
+	b := newBench(t, s.Clone)
+	b.see("2 files will need a decision")
+	assert.NotContains(t, b.text(), "do all of it", "something asks")
+	mine.Git("stash", "-q")
+	mine.Git("reset", "-q", "--hard", "HEAD~4")
+	mine.Commit("Warn of ice", "notices/ice.txt", "Ice\n")
+	b.press("f")
+	b.see("A push would be rejected.", ". do all of it")
+	b.press(".")
+	b.see("ALL OF IT", "Joined by rebase: nothing had to be decided.", "Stopped: nobody agreed yet to run",
+		"go on by hand, at Check")
+	b.press("enter")
+	b.see("agree and run it")
+	b.press("esc", "esc", "esc")
+	gittest.Own(t, "dorvik.check", "true")
+	b.press("f", ".")
+	b.see("The joined code passes “true”.", "main has the result.", "Pushed. origin/main now holds", "Done.")
+	assert.Equal(t, mine.Git("rev-parse", "main"), remote.Git("rev-parse", "main"))
+	b.press("enter")
+	b.see("Nothing to do.")
+}
+
 // TestConflictsOfWholePaths shows each kind of conflict that is not about lines.
 func TestConflictsOfWholePaths(t *testing.T) {
 	gittest.Isolate(t)

@@ -74,6 +74,7 @@ var (
 
 	ExchangeIt = bind("=", "exchange what the remote has", "=")
 
+	Through = bind(".", "join, check and push, as long as nothing asks", ".")
 	Forward = bind("^", "put the branch forward into another one", "^")
 
 	Logbook = bind("l", "logbook", "l")
@@ -243,6 +244,7 @@ func lookKeys() []key.Binding {
 	return []key.Binding{As(Next, "choose a way to join, or the next step"),
 		As(Fetch, "ask the remote again"),
 		As(Compare, "join with another line: a branch, a tag, an address"),
+		As(Through, "all of it, stopping at the first thing that asks"),
 		As(Forward, "put the branch forward: move another one to here"),
 		As(ExchangeIt, "exchange your own commits there for those here"),
 		As(Undo, "undo a join that is not pushed yet"), As(Drop, "drop the pick, or the other line"),
