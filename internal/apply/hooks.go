@@ -125,6 +125,8 @@ func hooksFor(p *plan.Position, j *plan.Join) (before, after []string) {
 			return append([]string{"pre-merge-commit"}, messages...), []string{"post-merge"}
 		}
 		return append([]string{"pre-commit"}, messages...), nil // git commit makes this one
+	case p.Commits():
+		return append([]string{"pre-commit"}, messages...), []string{"post-commit"}
 	case p.MovesBack(): // git runs no commit hooks when a branch moves back
 	case j.Route == plan.Merge || p.Trivial() == plan.FastForward:
 		return nil, []string{"post-merge"}
@@ -180,9 +182,11 @@ func (r *hookRun) before(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		case "pre-merge-commit", "pre-commit":
 			err = r.onMerge(ctx, name, p, b)
 		case "prepare-commit-msg":
-			if j.Route == plan.Merge {
+			switch {
+			case j.Route == plan.Merge:
 				err = r.message(ctx, b.Tip, messages, "merge")
-				break
+			case p.Commits():
+				err = r.message(ctx, b.Tip, messages, "message")
 			}
 			for _, k := range j.Reworded() {
 				if err = r.message(ctx, b.IDs[k], messages, "message"); err != nil {
@@ -212,7 +216,7 @@ func (r *hookRun) onMerge(ctx context.Context, name string, p *plan.Position, b 
 		return err
 	}
 	theirs := p.Theirs
-	if name == "pre-merge-commit" {
+	if name == "pre-merge-commit" || p.Commits() {
 		theirs = object.ID{}
 	}
 	done, err := s.Repo.ToMerge(ctx, co, p.Yours, theirs)
@@ -313,6 +317,8 @@ func (r *hookRun) after(ctx context.Context, p *plan.Position, j *plan.Join, b p
 		switch name {
 		case "post-merge":
 			err = r.hook(ctx, name, "", "", "0")
+		case "post-commit":
+			err = r.hook(ctx, name, "", "")
 		case "post-checkout":
 			err = r.hook(ctx, name, "", "", wp.Before.String(), wp.After.String(), "1")
 		case "post-rewrite":

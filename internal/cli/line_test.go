@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -106,4 +107,33 @@ func TestExchange(t *testing.T) {
 	assert.Equal(t, exitRefused, code)
 	assert.Contains(t, errs, "not exchanged")
 	assert.Equal(t, other.Git("rev-parse", "winter"), remote.Git("rev-parse", "winter"))
+}
+
+// TestCommit commits what is staged, with the contract's report, and undo makes it uncommitted again.
+func TestCommit(t *testing.T) {
+	s := scene(t)
+	mine := gittest.At(t, s.Clone)
+	mine.Git("checkout", "-q", "-f", ".")
+	code, _, errs := dorvik("-C", s.Clone, "commit", "-m", "Nothing")
+	assert.Equal(t, exitFailed, code)
+	assert.Contains(t, errs, "Nothing is staged.")
+	mine.Write("notices/ice.txt", "Ice\n")
+	mine.Git("add", "notices")
+	mine.Write("docs/harbours.md", "edited\n")
+	code, out, errs := dorvik("-C", s.Clone, "commit", "-m", "Warn of ice", "--json")
+	require.Equal(t, exitDone, code, errs)
+	r := asJSON(t, out)
+	assert.Equal(t, mine.Git("rev-parse", "HEAD"), r["commit"])
+	assert.Equal(t, mine.Git("rev-parse", "HEAD^{tree}"), r["tree"])
+	assert.Equal(t, " M docs/harbours.md", mine.Git("status", "--porcelain"))
+	mine.Write("notices/ice.txt", "Ice on the slip\n")
+	mine.Git("add", "notices")
+	code, _, errs = dorvik("-C", s.Clone, "commit", "--amend")
+	require.Equal(t, exitDone, code, errs)
+	assert.Equal(t, "Warn of ice", mine.Git("log", "-1", "--format=%s"))
+	assert.Equal(t, "Ice on the slip\n", mine.Content("HEAD", "notices/ice.txt"))
+	code, _, errs = dorvik("-C", s.Clone, "undo")
+	assert.Equal(t, exitDone, code, errs)
+	assert.Equal(t, r["commit"], mine.Git("rev-parse", "HEAD"))
+	assert.Equal(t, "M  notices/ice.txt", strings.Split(mine.Git("status", "--porcelain"), "\n")[1])
 }

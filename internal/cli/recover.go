@@ -746,11 +746,28 @@ func (p *provedJSON) seconds() (all float64) {
 	return all
 }
 
-func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
+// beforePush shows the commits of a first push, and stops a push that must name a task and does not.
+func (r *recoverer) beforePush(ctx context.Context, p *plan.Position) error {
 	if _, first := p.Kind.(plan.Starting); first {
 		for _, n := range p.Divergence.Yours {
 			r.say("  %s %s", r.s.Planner.Short(n.ID), n.Subject())
 		}
+	}
+	lacks, err := r.s.Push.NoTask(ctx, p, r.out.Tip)
+	if err != nil {
+		return err
+	}
+	if lacks {
+		r.out.Result, r.out.Error = "refused", "no commit names a task, and dorvik.referenceWanted asks for one"
+		r.say("Nothing was pushed: %s. Name it in a message, in the full screen.", r.out.Error)
+		return exit{exitConflicts}
+	}
+	return nil
+}
+
+func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
+	if err := r.beforePush(ctx, p); err != nil {
+		return err
 	}
 	r.s.Push.Waits = func(try, of int) {
 		r.say("Another push is running there at this moment; trying again, %d of %d.", try, of)

@@ -156,3 +156,14 @@ type Tree struct {
 	objects *Objects
 	refs    *Refs
 }
+
+// Untracked lists the files that are neither known nor ignored, as git names them.
+func (r *Tree) Untracked(ctx context.Context) (paths []string, err error) {
+	out, err := r.run(ctx, "looking for new files", "ls-files", "--others", "--exclude-standard", "-z")
+	for path := range strings.SplitSeq(out, "\x00") {
+		if path != "" {
+			paths = append(paths, path)
+		}
+	}
+	return paths, err
+}

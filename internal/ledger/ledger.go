@@ -91,7 +91,8 @@ func (l *Ledger) Sync(p *plan.Position) error {
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
 		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, LastCheck: st.LastCheck,
 			TakeOver: st.TakeOver, Runs: st.Runs, Carry: st.Carry, Requests: st.Requests,
-			Read: st.Read, PutAside: st.PutAside, Usual: st.Usual, Targets: st.Targets}
+			Read: st.Read, PutAside: st.PutAside, Usual: st.Usual, Targets: st.Targets,
+			Refusals: st.Refusals}
 		if st.Branch == p.Branch.Name {
 			kept.Picks, kept.PickParent, kept.Line, kept.Rework = st.Picks, st.PickParent, st.Line, st.Rework
 		}
@@ -277,7 +278,7 @@ func (l *Ledger) TakeUp(how TakeOver, found []settle.Decision, runs []string) er
 // Pushed ends the recovery, after the remote has the branch.
 func (l *Ledger) Pushed(branch string) error {
 	l.state = State{Branch: branch, LastCheck: l.state.LastCheck, Carry: l.state.Carry, Usual: l.state.Usual,
-		Targets: l.state.Targets}
+		Targets: l.state.Targets, Refusals: l.state.Refusals}
 	return l.save()
 }
 
@@ -320,6 +321,31 @@ func (l *Ledger) Carry(on bool) error {
 func (l *Ledger) GiveBackMends(before *plan.TakenMends) error {
 	l.state.Mends, l.state.Requests, l.state.Checked = before.Mends, before.Requests, nil
 	return l.save()
+}
+
+// Refuse remembers that a push to a remote branch was refused. Without a refusal it forgets the last one.
+func (b *Choices) Refuse(to string, r *vcs.Refusal) error {
+	was := b.l.state.Refusals
+	if _, known := was[to]; r == nil && !known {
+		return nil
+	}
+	now := maps.Clone(was)
+	if now == nil {
+		now = map[string]Refused{}
+	}
+	if delete(now, to); r != nil {
+		now[to] = Refused{r.Kind, r.Words, time.Now()}
+	}
+	b.l.state.Refusals = now
+	return b.l.save()
+}
+
+// RefusedAt returns the last refusal of a push to a remote branch, or nil.
+func (b *Choices) RefusedAt(to string) *Refused {
+	if r, ok := b.l.state.Refusals[to]; ok {
+		return &r
+	}
+	return nil
 }
 
 // Rework selects or ends changing one's own commits of a branch that are not pushed.
@@ -432,6 +458,8 @@ func (l *Ledger) NewWaypoint(p *plan.Position, j *plan.Join, tip, tree object.ID
 		wp.Return = k.Waypoint
 	case plan.BringingBack:
 		wp.Return = OfTheStash
+	case plan.Committing:
+		wp.Commits = true
 	}
 	if k := p.FromLine(); k != nil {
 		line := k.Line

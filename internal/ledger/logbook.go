@@ -53,6 +53,7 @@ const (
 	StashBack   Doing = "stash"     // a stash of git was applied
 	GaveBack    Doing = "give-back" // git's half-done operation was abandoned
 	SettledOnly Doing = "settle"    // conflicts without an operation were settled
+	Committed   Doing = "commit"    // uncommitted work was committed
 	Exchanged   Doing = "exchange"  // the push replaced one's own commits
 	PutForward  Doing = "forward"   // the push moved another branch
 	Switched    Doing = "switch"    // another branch was checked out
@@ -63,6 +64,8 @@ const (
 // doing returns the kind of change, or an empty string for a join.
 func (w *Waypoint) doing() Doing {
 	switch {
+	case w.Commits:
+		return Committed
 	case w.Return == OfTheStash:
 		return StashBack
 	case w.Return != "":
@@ -195,6 +198,10 @@ func (e *LogEntry) Name() string {
 // Sentence describes the entry. to is the abbreviated commit that the branch had afterwards.
 func (e *LogEntry) Sentence(to string) string {
 	switch {
+	case e.Of == Committed && e.What == Undone:
+		return fmt.Sprintf("A commit on %s was taken back, to %s; its work is uncommitted again.", e.Branch, to)
+	case e.Of == Committed:
+		return fmt.Sprintf("Uncommitted work was committed on %s, which went to %s.", e.Branch, to)
 	case e.Of == PutForward:
 		return fmt.Sprintf("%s was put forward, to %s.", e.Branch, to)
 	case e.Of == Exchanged:

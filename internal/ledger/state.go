@@ -56,12 +56,21 @@ type State struct {
 	// Targets has the remote branches, such as origin/main, that branches are pushed to where git's settings leave it
 	// open.
 	Targets map[string]string `json:"targets,omitempty"`
+	// Refusals has the last refusal of a push to each remote branch, until one is accepted.
+	Refusals map[string]Refused `json:"refusals,omitempty"`
 	// Usual has the other line that each branch was joined with last.
 	Usual map[string]vcs.Line `json:"usual,omitempty"`
 
 	Accepted  *Waypoint     `json:"accepted,omitempty"` // the join that is not pushed yet
 	Checked   *Checked      `json:"checked,omitempty"`
 	LastCheck time.Duration `json:"last_check,omitempty"`
+}
+
+// Refused is a push that a server refused.
+type Refused struct {
+	Kind  vcs.RefusalKind `json:"kind"`
+	Words []string        `json:"words,omitempty"`
+	When  time.Time       `json:"when"`
 }
 
 // By is what brought a branch to where it is: one of the routes, Forward or Nothing. Its text is the "route" of
@@ -88,7 +97,7 @@ func (b By) Route() plan.Route {
 // byOf returns what brings a branch to a join's result.
 func byOf(p *plan.Position, j *plan.Join) By {
 	switch {
-	case p.MovesBack(), p.SettlesOnly():
+	case p.MovesBack(), p.Commits(), p.SettlesOnly():
 		return Nothing
 	case p.Trivial() == plan.FastForward:
 		return Forward
@@ -107,6 +116,7 @@ type Waypoint struct {
 	Time     time.Time   `json:"time"`
 	GoneBack bool        `json:"gone_back,omitempty"`
 	Return   string      `json:"return,omitempty"`  // the waypoint that this one restored
+	Commits  bool        `json:"commits,omitempty"` // uncommitted work was committed
 	Line     *vcs.Line   `json:"line,omitempty"`    // joined line; nil for the upstream
 	Message  string      `json:"message,omitempty"` // see State.Message
 	Picks    []object.ID `json:"picks,omitempty"`   // picked commits

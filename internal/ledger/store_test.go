@@ -130,7 +130,8 @@ func TestAllOfTheStateIsKept(t *testing.T) {
 		Requests: replay.Requests{id: {Leave: true}}, TakeOver: Finish,
 		Runs: []string{"make"}, Carry: true, Read: map[string]object.ID{"f": id},
 		PutAside: map[settle.Key]string{"k": "later"}, Line: &vcs.Line{Name: "side"}, Message: "m\n", Rework: true,
-		Targets: map[string]string{"main": "origin/side"}, Usual: map[string]vcs.Line{"main": {Name: "side"}},
+		Refusals: map[string]Refused{"origin/main": {Kind: vcs.Size}},
+		Targets:  map[string]string{"main": "origin/side"}, Usual: map[string]vcs.Line{"main": {Name: "side"}},
 		Accepted: &Waypoint{Name: "1"}, Checked: &Checked{Command: "true"}, LastCheck: 1}
 	v := reflect.ValueOf(st)
 	for i := range v.NumField() {

@@ -49,6 +49,9 @@ func (plain) Unfinished(context.Context) (*vcs.Unfinished, error) { return nil, 
 // Uncommented is the text.
 func (plain) Uncommented(_ context.Context, text string) (string, error) { return text, nil }
 
+// Untracked finds nothing: all files are known.
+func (plain) Untracked(context.Context) ([]string, error) { return nil, nil }
+
 // FetchRef finds nothing: there are no refs but branches.
 func (plain) FetchRef(context.Context, vcs.Remote, string) error { return nil }
 

@@ -73,8 +73,7 @@ func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions
 	}
 	err = pn.Carry(ctx, j, cmp.Or(j.work, p.Carried), resolve)
 	pn.open(ctx, j, decisions)
-	j.say(p, by.Message, decisions)
-	return j, err
+	return j, errors.Join(err, pn.say(ctx, j, p, by.Message, decisions))
 }
 
 // open creates the questions of all stops.

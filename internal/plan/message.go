@@ -2,8 +2,10 @@ package plan
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/settle"
@@ -18,11 +20,17 @@ func MergeSubject(p *Position) string {
 	return fmt.Sprintf("Merge %s into %s", p.Line().Name, p.Branch.Name)
 }
 
-// say sets the message of the merge commit: the written one, or the proposed one.
-func (j *Join) say(p *Position, written string, decisions *settle.Decisions) {
-	if j.Route == Merge && !p.SettlesOnly() {
-		j.Message = cmp.Or(written, j.mergeMessage(p, decisions))
+// say sets the message of the merge commit: the written one, or the proposed one with the tasks of both sides.
+func (pn *Planner) say(ctx context.Context, j *Join, p *Position, written string, decisions *settle.Decisions) error {
+	if j.Route != Merge || p.SettlesOnly() {
+		return nil
 	}
+	refs, err := pn.References(ctx)
+	if err != nil {
+		return err
+	}
+	j.Message = cmp.Or(written, j.mergeMessage(p, decisions, refs))
+	return nil
 }
 
 // mostListed is the number of commits that a merge commit's message lists.
@@ -47,8 +55,8 @@ func MergeMessage(p *Position) string {
 }
 
 // mergeMessage returns the message of the merge commit: that of MergeMessage, then each settled conflict with its way
-// and the reason. A message that git prepared keeps its text and its trailers.
-func (j *Join) mergeMessage(p *Position, decisions *settle.Decisions) string {
+// and the reason, and the tasks of both sides. A message that git prepared keeps its text and its trailers.
+func (j *Join) mergeMessage(p *Position, decisions *settle.Decisions, refs *References) string {
 	text, trailers := strings.TrimSuffix(MergeMessage(p), "\n"), ""
 	if r := p.Resumes(); r != nil && r.Message != "" {
 		text, trailers = splitTrailers(r.Message)
@@ -58,6 +66,9 @@ func (j *Join) mergeMessage(p *Position, decisions *settle.Decisions) string {
 			text += "\n\nConflicts, and how they were settled:\n"
 		}
 		text += "\n- " + line
+	}
+	if signs := refs.Of(append(slices.Clone(p.Divergence.Theirs), p.Divergence.Yours...)); len(signs) > 0 {
+		trailers = strings.TrimPrefix(trailers+"\nReferences: "+strings.Join(signs, ", "), "\n")
 	}
 	if trailers != "" {
 		text += "\n\n" + trailers

@@ -63,7 +63,7 @@ type Position struct {
 }
 
 // Kind tells what a position is for. It is one of Following, Starting, Reworking, *FromLine, *Picking, *Resuming,
-// Returning and BringingBack.
+// Returning, BringingBack and Committing.
 type Kind interface{ kind() }
 
 // Following joins a branch with its upstream. It is the default.
@@ -98,6 +98,9 @@ type Resuming struct {
 // Returning moves the branch back to where it was before a waypoint.
 type Returning struct{ Waypoint string }
 
+// Committing makes a commit of uncommitted work.
+type Committing struct{}
+
 // BringingBack restores work that a pull left in the stash.
 type BringingBack struct{ Stash object.ID }
 
@@ -109,6 +112,7 @@ func (*Picking) kind()     {}
 func (*Resuming) kind()    {}
 func (Returning) kind()    {}
 func (BringingBack) kind() {}
+func (Committing) kind()   {}
 
 // FromLine returns the other line that is joined, or nil if it is the upstream.
 func (p *Position) FromLine() *FromLine {
@@ -192,6 +196,12 @@ func (p *Position) Resumes() *Resume {
 	return nil
 }
 
+// Commits reports whether a commit is made of uncommitted work, and nothing is joined.
+func (p *Position) Commits() bool {
+	_, is := p.Kind.(Committing)
+	return is
+}
+
 // MovesBack reports whether the branch or the files return to an earlier state, so that nothing is joined.
 func (p *Position) MovesBack() bool {
 	switch p.Kind.(type) {
@@ -236,7 +246,7 @@ func (p *Position) Trivial() Trivial {
 	switch {
 	case p.IsPick(), p.Resumes() != nil, p.Reworks():
 		return NotTrivial
-	case p.MovesBack():
+	case p.MovesBack(), p.Commits():
 		return FastForward // an undo goes to the state before
 	case len(p.Divergence.Theirs) == 0:
 		return UpToDate

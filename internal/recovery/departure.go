@@ -29,6 +29,10 @@ type Departure struct {
 	Lacks    []history.Node // commits of the remote branch that the result does not have
 	Silent   error          // why the remote did not answer
 
+	Tasks   []string        // signs of tasks in the messages of what goes
+	NoTask  bool            // dorvik.referenceWanted asks for one, and there is none
+	Refused *ledger.Refused // the last refusal of a push to the same place; nil if the last one was accepted
+
 	Unclear *UnclearError // git's settings leave open where the push goes; nil if not
 
 	Touched *change.Touched // files on disk that the join changes
@@ -74,6 +78,9 @@ func (ps *Pusher) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 	if err := ps.departureForOthers(ctx, p, j, tip, d); err != nil {
 		return nil, err
 	}
+	if d.Tasks, d.NoTask, err = ps.tasks(ctx, p, tip); err != nil {
+		return nil, err
+	}
 	up := p.Upstream()
 	if d.Marks, d.Read, err = s.Planner.ConflictMarkers(ctx, up.Theirs, tip); err != nil {
 		return nil, err
@@ -87,6 +94,7 @@ func (ps *Pusher) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 			return nil, err
 		}
 	}
+	d.Refused = s.Ledger.Choices.RefusedAt(p.To().Name)
 	if p.To().Remote == "" {
 		return d, s.Ledger.Reach(ledger.Push)
 	}
@@ -97,6 +105,26 @@ func (ps *Pusher) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 		return d, s.Ledger.Reach(ledger.Push)
 	}
 	return d, nil
+}
+
+// tasks lists the signs of tasks in the messages of the commits that a push of a tip sends.
+func (ps *Pusher) tasks(ctx context.Context, p *plan.Position, tip object.ID) (signs []string, lacks bool, err error) {
+	refs, err := ps.s.Planner.References(ctx)
+	if err != nil {
+		return nil, false, err
+	}
+	goes, err := history.Only(ctx, ps.s.Planner.Store, tip, p.Upstream().Theirs)
+	if err != nil {
+		return nil, false, err
+	}
+	signs = refs.Of(goes)
+	return signs, refs.Wanted && len(signs) == 0 && len(goes) > 0, nil
+}
+
+// NoTask reports whether a push of a tip must name a task and does not.
+func (ps *Pusher) NoTask(ctx context.Context, p *plan.Position, tip object.ID) (bool, error) {
+	_, lacks, err := ps.tasks(ctx, p, tip)
+	return lacks, err
 }
 
 // askAgain adds what the remote says of the branch now.

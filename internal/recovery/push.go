@@ -64,8 +64,9 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 		return nil, err
 	}
 	if out.Refusal != nil {
-		return out, ps.refused(ctx, out)
+		return out, errors.Join(ps.remember(out), ps.refused(ctx, out))
 	}
+	s.Ledger.Noted(s.Ledger.Choices.Refuse(out.To.Name, nil))
 	return out, ps.arrived(ctx, p, b, out, first)
 }
 
@@ -112,6 +113,15 @@ func (ps *Pusher) exchanged(ctx context.Context, p *plan.Position, tip object.ID
 			Next: "Join the two lines. Nothing was pushed."}
 	}
 	return x.Old, ps.s.Repo.HoldAt(ctx, "exchanged/"+x.Old.Prefix(12), x.Old)
+}
+
+// remember stores a refusal by a rule of the server, which is likely to be the same next time.
+func (ps *Pusher) remember(out *Pushed) error {
+	switch out.Refusal.Step() {
+	case vcs.ChangeWork, vcs.PushAside, vcs.GoBackFirst:
+		return ps.s.Ledger.Choices.Refuse(out.To.Name, out.Refusal)
+	}
+	return nil
 }
 
 // refused undoes the join if somebody pushed first.

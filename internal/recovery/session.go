@@ -32,6 +32,8 @@ type Session struct {
 	Lines *Lines
 	Push  *Pusher
 
+	Commits *Commits
+
 	Forwards *Forwards
 
 	sharing       *sharing
@@ -63,6 +65,7 @@ func newSession(w *Workspace, l *ledger.Ledger) *Session {
 		Lines:   &Lines{w.Repo, l},
 		sharing: &sharing{w, l}}
 	s.Applier, s.Push = w.mover(l, s.Prover), &Pusher{s: s}
+	s.Commits = &Commits{w.Repo, w.Planner, s.WorkTree, s.Applier}
 	s.Forwards = &Forwards{w.Repo, w.Planner, l, s.Applier, s.Lines}
 	w.Drivers.Agreed, w.Planner.Files.Recall = l.AgreedTo, s.sharing.recall
 	return s

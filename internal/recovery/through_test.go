@@ -35,15 +35,19 @@ func TestGoingThrough(t *testing.T) {
 		stage ledger.Stage
 		why   string // empty if it is pushed
 	}{
-		"all":         {func(tm *team) { tm.agreed("true") }, 0, ""},
-		"a conflict":  {func(tm *team) { tm.agreed("true"); tm.mine.Commit("two", "d/h", "mine\n") }, ledger.Settle, "1 conflict needs a decision"},
-		"no check":    {func(*team) {}, ledger.Check, "no check was found"},
-		"it fails":    {func(tm *team) { tm.agreed("false") }, ledger.Check, "“false” failed on the joined code"},
-		"in the way":  {func(tm *team) { tm.agreed("true"); tm.mine.Write("d/h", "edited\n") }, ledger.Push, "d/h"},
-		"a rule":      {func(tm *team) { tm.agreed("true"); tm.refuse() }, ledger.Push, "by a hook or a rule"},
-		"no branch":   {func(tm *team) { tm.mine.Git("checkout", "-q", "--detach") }, ledger.Look, "You are on no branch"},
-		"nothing":     {func(tm *team) { tm.mine.Git("pull", "-q", "--rebase"); tm.mine.Git("push", "-q") }, ledger.Look, "nothing to do"},
-		"only theirs": {func(tm *team) { tm.mine.Git("reset", "-q", "--hard", "HEAD~1") }, ledger.Look, "nothing to push"},
+		"all": {func(tm *team) { tm.agreed("true") }, 0, ""},
+		"a conflict": {func(tm *team) { tm.agreed("true"); tm.mine.Commit("two", "d/h", "mine\n") }, ledger.Settle,
+			"1 conflict needs a decision"},
+		"no check":   {func(*team) {}, ledger.Check, "no check was found"},
+		"it fails":   {func(tm *team) { tm.agreed("false") }, ledger.Check, "“false” failed on the joined code"},
+		"in the way": {func(tm *team) { tm.agreed("true"); tm.mine.Write("d/h", "edited\n") }, ledger.Push, "d/h"},
+		"a rule":     {func(tm *team) { tm.agreed("true"); tm.refuse() }, ledger.Push, "by a hook or a rule"},
+		"no branch": {func(tm *team) { tm.mine.Git("checkout", "-q", "--detach") }, ledger.Look,
+			"You are on no branch"},
+		"nothing": {func(tm *team) { tm.mine.Git("pull", "-q", "--rebase"); tm.mine.Git("push", "-q") },
+			ledger.Look, "nothing to do"},
+		"only theirs": {func(tm *team) { tm.mine.Git("reset", "-q", "--hard", "HEAD~1") }, ledger.Look,
+			"nothing to push"},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tm := newTeam(t)
@@ -56,8 +60,9 @@ func TestGoingThrough(t *testing.T) {
 			out, steps := tm.through(s)
 			if c.why == "" {
 				assert.Equal(t, tm.mine.Git("rev-parse", "main"), tm.remote.Git("rev-parse", "main"))
-				assert.Contains(t, steps, "Joined by rebase: nothing had to be decided.\nThe joined code passes “true”.\n"+
-					"main has the result.\nPushed. origin/main now holds")
+				assert.Contains(t, steps,
+					"Joined by rebase: nothing had to be decided.\nThe joined code passes “true”.\n"+
+						"main has the result.\nPushed. origin/main now holds")
 				return
 			}
 			assert.Equal(t, c.stage, out.Stage, out.Why)

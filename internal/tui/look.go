@@ -74,6 +74,7 @@ func (s *lookScreen) actions() []action {
 		out = append([]action{acts(keys.ExchangeIt, "exchange what is there", s.job.nav.toExchange)}, out...)
 	}
 	out = append(append(out, throughAction(s.job)...), s.lineActions()...)
+	out = append(out, workAction(s.job)...)
 	if len(s.job.drivers) > 0 {
 		out = append(out, acts(keys.Driver, "", s.askDriver))
 	}
@@ -273,7 +274,7 @@ func (s *lookScreen) obstacle() string {
 		return ""
 	}
 	say := "The join must change %s, where you have work that is not committed. Press k to carry it along, or " +
-		"commit it before you accept the result; until then nothing is touched."
+		"commit it with a comma; until then nothing is touched."
 	switch {
 	case s.job.aside:
 		say = "The join must write where you have %s, which git does not know. It is moved aside when you accept the " +

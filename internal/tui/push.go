@@ -125,6 +125,15 @@ func (s *pushScreen) next() (out []action) {
 			s.makeAnew))
 	case s.refused != nil:
 		return afterRefusal{s}.actions()
+	case s.ready.NoTask && s.joins() && s.job.join != nil && s.job.join.Message != "":
+		out = append(out, acts(keys.Next, "name a task in its message", pushMessage{s}.write))
+	case s.ready.NoTask && s.joins() && s.job.hasRoad():
+		out = append(out, acts(keys.Next, "name a task in a message", pushMessage{s}.reword))
+	case s.ready.NoTask:
+		out = append(out, acts(keys.Next, "name a task in a message", func() tea.Cmd {
+			return reworkCommits(s.job,
+				nil)
+		}))
 	case s.job.pos.Resumes() != nil && s.joins():
 		goes("put it on "+s.job.pos.Branch.Name, false)
 	case s.ready.Unclear != nil:

@@ -11,6 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/term"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -41,8 +42,40 @@ func (s pushPage) view(w, h int) term.Page {
 			s.madeSure(&p)
 		}
 		s.othersRows(&p, w)
+	} else if s.job.holds == "" && s.refused == nil {
+		p.Blank()
+		p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
+		p.Head("BEFORE IT GOES", "")
+		p.Blank()
+		s.marksRow(sureRow(&p))
+		s.madeSureOfRemote(sureRow(&p))
 	}
 	return s.scroll.Window(p, h)
+}
+
+// sureRow returns a function that adds a row about something that was looked at before a push.
+func sureRow(p *term.Page) func(well bool, what, detail string) {
+	return func(well bool, what, detail string) {
+		m := term.MarkSettled
+		if !well {
+			m = term.MarkWarning
+		}
+		p.Row(term.Text(term.Plain, "    ").Mark(m).Add(term.Plain, " "+what).Fit(46).Add(term.Dim, "  "+detail))
+	}
+}
+
+// marksRow says whether conflict marks are in what goes.
+func (s pushPage) marksRow(row func(well bool, what, detail string)) {
+	d := s.ready
+	if len(d.Marks) == 0 {
+		row(true, "no conflict marks in what goes", words.Count(d.Read, "file read", "files read"))
+		return
+	}
+	var where []string
+	for _, k := range d.Marks {
+		where = append(where, k.String())
+	}
+	row(false, "conflict marks stand in a file", words.List(words.Some(where, 2)))
 }
 
 // headline describes the state of the push. It returns false if nothing follows below.
@@ -450,23 +483,9 @@ func (s pushPage) madeSure(p *term.Page) {
 	d := s.ready
 	p.Head("BEFORE IT GOES", "")
 	p.Blank()
-	row := func(well bool, what, detail string) {
-		m := term.MarkSettled
-		if !well {
-			m = term.MarkWarning
-		}
-		p.Row(term.Text(term.Plain, "    ").Mark(m).Add(term.Plain, " "+what).Fit(46).Add(term.Dim, "  "+detail))
-	}
+	row := sureRow(p)
 	row(true, "every conflict is settled", s.waysTaken())
-	if len(d.Marks) == 0 {
-		row(true, "no conflict marks in what goes", words.Count(d.Read, "file read", "files read"))
-	} else {
-		var where []string
-		for _, k := range d.Marks {
-			where = append(where, k.String())
-		}
-		row(false, "conflict marks stand in a file", words.List(words.Some(where, 2)))
-	}
+	s.marksRow(row)
 	switch c := s.checked; {
 	case c.passed():
 		row(true, "the joined code passes its check", c.line()+"   "+words.Seconds(c.result.Took))
@@ -502,6 +521,20 @@ func (s pushPage) madeSure(p *term.Page) {
 // madeSureOfRemote describes what the remote said.
 func (s pushPage) madeSureOfRemote(row func(well bool, what, detail string)) {
 	d := s.ready
+	if r := d.Refused; r != nil {
+		said := ""
+		if len(r.Words) > 0 {
+			said = ": " + r.Words[0]
+		}
+		row(false, "a push there was refused "+words.Ago(s.job.now(), r.When),
+			(&vcs.Refusal{Kind: r.Kind}).Error()+said)
+	}
+	switch {
+	case d.NoTask:
+		row(false, "no commit names a task", "dorvik.referenceWanted asks for one; w writes a message")
+	case len(d.Tasks) > 0:
+		row(true, "tasks", strings.Join(d.Tasks, ", "))
+	}
 	switch {
 	case d.Silent == nil && d.New:
 		row(true, "the remote has no such branch yet", "asked "+words.Ago(s.job.now(), d.Asked))

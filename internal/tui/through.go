@@ -128,7 +128,8 @@ func (s *throughScreen) status() term.Line { return s.job.asked() }
 
 func (s *throughScreen) remark() term.Line {
 	if s.done == nil {
-		return term.Text(term.Dim, keys.Stop.Help().Key+" stops it. The branch changes at once or not at all, and undo takes it back.")
+		return term.Text(term.Dim,
+			keys.Stop.Help().Key+" stops it. The branch changes at once or not at all, and undo takes it back.")
 	}
 	return term.Text(term.Dim, "What was done stands in the logbook.")
 }

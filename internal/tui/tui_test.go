@@ -432,6 +432,41 @@ func TestAllOfItByOneKey(t *testing.T) {
 	b.see("Nothing to do.")
 }
 
+// TestWorkIsCommittedFromLook chooses files and single edits, writes the message, and takes the commit back.
+func TestWorkIsCommittedFromLook(t *testing.T) {
+	s := demoClone(t)
+	mine := gittest.At(t, s.Clone)
+	mine.Git("checkout", "-q", "-f", ".")
+	was := mine.Git("rev-parse", "main")
+	text := strings.Replace(strings.Replace(mine.Read("docs/harbours.md"), "#", "##", 1), "\n", "\n\nTides vary.\n", 1)
+	mine.Write("docs/harbours.md", text+"One more line.\n")
+	mine.Write("notices/ice.txt", "Ice\n")
+	b := newBench(t, s.Clone)
+	b.see("NOT COMMITTED YET", ", commit your work")
+	b.press(",")
+	b.see("COMMIT  the marked files", "✓  docs/harbours.md", "·  notices/ice.txt", "new", "tab into the last commit")
+	b.fits("work")
+	b.press("v")
+	b.see("docs/harbours.md", "your edits since the last commit")
+	b.press("t", "enter")
+	b.see("some of its edits")
+	b.press("down", "t")
+	b.see("✓  notices/ice.txt")
+	b.press("enter")
+	b.see("ITS MESSAGE")
+	b.press(strings.Split("Ice", "")...)
+	b.press("ctrl+s")
+	b.see("Committed: main is at", "5 yours")
+	assert.Equal(t, "Ice", mine.Git("log", "-1", "--format=%s"))
+	assert.Equal(t, "docs/harbours.md\nnotices/ice.txt", mine.Git("show", "--format=", "--name-only"))
+	assert.Equal(t, " M docs/harbours.md", mine.Git("status", "--porcelain"))
+	assert.Equal(t, text+"One more line.\n", mine.Read("docs/harbours.md"))
+	b.press("l", "u")
+	b.see("main is back at")
+	assert.Equal(t, was, mine.Git("rev-parse", "main"))
+	assert.Equal(t, " M docs/harbours.md\n?? notices/ice.txt", mine.Git("status", "--porcelain"))
+}
+
 // TestConflictsOfWholePaths shows each kind of conflict that is not about lines.
 func TestConflictsOfWholePaths(t *testing.T) {
 	gittest.Isolate(t)

@@ -120,6 +120,8 @@ type Wire interface {
 // Work reads the working tree and half-done operations.
 type Work interface {
 	Status(ctx context.Context) (Branch, []Dirty, error)
+	// Untracked lists the files that are neither known nor ignored.
+	Untracked(ctx context.Context) ([]string, error)
 	// Busy returns the half-done operation, or an empty string. Unfinished reads its details.
 	Busy() Operation
 	Unfinished(ctx context.Context) (*Unfinished, error)

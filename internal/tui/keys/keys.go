@@ -74,6 +74,7 @@ var (
 
 	ExchangeIt = bind("=", "exchange what the remote has", "=")
 
+	Commit  = bind(",", "commit uncommitted work", ",")
 	Through = bind(".", "join, check and push, as long as nothing asks", ".")
 	Forward = bind("^", "put the branch forward into another one", "^")
 
@@ -244,6 +245,7 @@ func lookKeys() []key.Binding {
 	return []key.Binding{As(Next, "choose a way to join, or the next step"),
 		As(Fetch, "ask the remote again"),
 		As(Compare, "join with another line: a branch, a tag, an address"),
+		As(Commit, "commit your work: files, or single edits"),
 		As(Through, "all of it, stopping at the first thing that asks"),
 		As(Forward, "put the branch forward: move another one to here"),
 		As(ExchangeIt, "exchange your own commits there for those here"),
