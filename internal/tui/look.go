@@ -274,7 +274,7 @@ func (s *lookScreen) obstacle() string {
 		return ""
 	}
 	say := "The join must change %s, where you have work that is not committed. Press k to carry it along, or " +
-		"commit it with a comma; until then nothing is touched."
+		"commit it with the comma key; until then nothing is touched."
 	switch {
 	case s.job.aside:
 		say = "The join must write where you have %s, which git does not know. It is moved aside when you accept the " +

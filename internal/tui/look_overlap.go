@@ -171,7 +171,7 @@ func (s *lookScreen) uncommitted(p *term.Page, w, in int) {
 		l = l.Add(term.Dim, "This stays exactly as it is: the join does not touch "+words.Is(len(paths), "that file",
 			"those files")+".")
 	}
-	l = l.Add(term.Dim, " A comma commits.")
+	l = l.Add(term.Dim, " The comma key commits it.")
 	q.Rows(term.Wrap(l, w))
 	p.Rows(term.Indent(q, in))
 }
