@@ -25,6 +25,7 @@ func (e *StuckError) Error() string {
 type Stuck struct {
 	Left    *vcs.Unfinished
 	On      vcs.Branch // the branch it changes
+	With    vcs.Line   // what it merges, or rebases onto; the upstream unless it is another line
 	Dirty   []vcs.Dirty
 	Open    []string // unsettled paths
 	Marked  []string // unsettled paths in which some conflicts are already settled
@@ -175,7 +176,7 @@ func (s *Stuck) NotAnew() string {
 		return "patches from mails are not commits, so they cannot be joined"
 	case s.Left.Branch == "":
 		return "it runs on no branch (a detached HEAD), so there is no upstream to join with"
-	case s.On.Upstream == "":
+	case s.With.Name == "":
 		return "the branch " + s.Left.Branch + " has no upstream to join with"
 	}
 	return ""

@@ -135,6 +135,10 @@ func (p *Position) Line() vcs.Line {
 		return k.To
 	case Reworking:
 		return k.Home.Line()
+	case *Resuming:
+		if p.Stuck != nil && p.Stuck.With.Name != "" {
+			return p.Stuck.With
+		}
 	}
 	return p.Branch.Follows()
 }

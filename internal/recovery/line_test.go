@@ -9,6 +9,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 )
@@ -332,5 +333,35 @@ func TestAnAddressIsKeptAsARemote(t *testing.T) {
 	for address, name := range map[vcs.Remote]string{"https://host.example/skerry/timetable.git": "skerry",
 		"git@host.example:crew/skerry.git": "crew", "/srv/skerry.git": "srv", "../skerry": "skerry"} {
 		assert.Equal(t, name, RemoteNameFor(address), address)
+	}
+}
+
+// A half-done merge or rebase with another line than the upstream names that line, and is joined anew with it.
+func TestAHalfDoneJoinWithAnotherLine(t *testing.T) {
+	for _, how := range [][]string{{"merge", "side"}, {"rebase", "side"}, {"merge", "origin/main"}} {
+		t.Run(strings.Join(how, " "), func(t *testing.T) {
+			tm, ctx := newTeam(t), t.Context()
+			tm.diverge()
+			tm.mine.Git("fetch", "-q")
+			tm.mine.Git("branch", "side", "HEAD~1")
+			tm.mine.Git("switch", "-q", "side")
+			tm.mine.Commit("aside", "f", strings.Replace(base, "two", "SIDE", 1))
+			tm.mine.Git("switch", "-q", "main")
+			_, err := tm.mine.Try(how...)
+			require.Error(t, err)
+			s := tm.session()
+			st, err := s.Workspace.Stuck(ctx)
+			require.NoError(t, err)
+			assert.Equal(t, how[1], st.With.Name)
+			require.NoError(t, s.TakeOver(ctx, ledger.Finish))
+			p, err := s.Locate(ctx, false)
+			require.NoError(t, err)
+			assert.Equal(t, how[1], p.Line().Name)
+			require.NoError(t, s.TakeOver(ctx, ledger.Anew))
+			p, err = s.Locate(ctx, false)
+			require.NoError(t, err)
+			assert.Equal(t, how[1], p.Line().Name)
+			assert.Equal(t, tm.mine.Git("rev-parse", how[1]), p.Theirs.String())
+		})
 	}
 }

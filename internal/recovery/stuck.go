@@ -41,6 +41,9 @@ func (w *Workspace) Stuck(ctx context.Context) (*plan.Stuck, error) {
 			return nil, err
 		}
 	}
+	if s.With, err = w.stuckWith(ctx, s); err != nil {
+		return nil, err
+	}
 	if s.Held, err = w.WorkTree.Uncommitted(ctx, u.Head, s.Dirty); err != nil {
 		return nil, err
 	}
@@ -63,6 +66,34 @@ func (w *Workspace) Stuck(ctx context.Context) (*plan.Stuck, error) {
 	return s, w.Planner.Resumer.Resume(ctx, s)
 }
 
+// stuckWith returns the line that a half-done merge or rebase joins: the upstream if that has the commit, otherwise a
+// branch or tag that is at it. For other operations, and if there is none, it returns the upstream.
+func (w *Workspace) stuckWith(ctx context.Context, s *plan.Stuck) (vcs.Line, error) {
+	follows, id := s.On.Follows(), s.Left.Onto
+	if n := len(s.Left.Merged); n > 0 {
+		id = s.Left.Merged[n-1]
+	}
+	if id.IsZero() || s.Left.Operation != vcs.Merging && s.Left.Operation != vcs.Rebasing {
+		return follows, nil
+	}
+	if follows.Tracking != "" {
+		at, err := w.Repo.Ref(ctx, follows.Tracking)
+		if err != nil {
+			return follows, err
+		}
+		if lacking, err := history.Only(ctx, w.Planner.Store, id, at); err == nil && len(lacking) == 0 && !at.IsZero() {
+			return follows, nil
+		}
+	}
+	names, err := w.Repo.Names(ctx)
+	for _, n := range names { // heads, then remotes, then tags
+		if n.Commit == id && n.Full != s.On.Full() {
+			return n.Line(), err
+		}
+	}
+	return follows, err
+}
+
 // stillThere drops branch moves of a rebase if the branch moved since, and adds a note.
 func (w *Workspace) stillThere(ctx context.Context, s *plan.Stuck) error {
 	var left []vcs.BranchMove
@@ -82,6 +113,15 @@ func (w *Workspace) stillThere(ctx context.Context, s *plan.Stuck) error {
 	return nil
 }
 
+// anewWith returns the line that is joined anew, or nil for the upstream: the one that git was joining.
+func (s *Session) anewWith(st *plan.Stuck) *vcs.Line {
+	if st.With == st.On.Follows() {
+		return nil
+	}
+	line := st.With
+	return &line
+}
+
 // anew returns the position of joining again, as if git had not started.
 func (s *Session) anew(ctx context.Context, st *plan.Stuck, fetch bool) (*plan.Position, error) {
 	if why := st.NotAnew(); why != "" {
@@ -90,7 +130,7 @@ func (s *Session) anew(ctx context.Context, st *plan.Stuck, fetch bool) (*plan.P
 	}
 	b := st.On
 	b.Tip = st.Left.Before
-	p, err := stander{s.Workspace}.stand(ctx, b, st.Dirty, s.lineNow(b), fetch)
+	p, err := stander{s.Workspace}.stand(ctx, b, st.Dirty, s.anewWith(st), fetch)
 	if err != nil {
 		return nil, err
 	}

@@ -388,8 +388,12 @@ func (s pushPage) branch() (rows []branchRow) {
 		}
 	}
 	if !s.job.pos.IsPick() && !s.job.exchanging { // otherwise the other branches stay
+		from := "on the remote"
+		if line := s.job.pos.Line(); line.Remote != s.job.pos.To().Remote {
+			from = "from " + line.Name
+		}
 		for _, n := range s.job.pos.Divergence.Theirs {
-			rows = append(rows, branchRow{term.MarkTheirs, false, s.short(n), n.Subject(), "on the remote",
+			rows = append(rows, branchRow{term.MarkTheirs, false, s.short(n), n.Subject(), from,
 				s.job.first(n, merge.Theirs)})
 		}
 	}

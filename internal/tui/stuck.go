@@ -306,7 +306,7 @@ func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 		}
 		return out + ". Nothing changes until you accept the result."
 	case ledger.Anew:
-		out := "joined on the side with " + s.stuck.On.Upstream + ", by rebase or by merge"
+		out := "joined on the side with " + s.stuck.With.Name + ", by rebase or by merge"
 		if kept != "" {
 			out += ", with " + kept + " where " + words.Is(c.Kept, "it fits", "they fit")
 		}
