@@ -47,6 +47,7 @@ var arrows = map[string]string{
 	"core/misfit":   "core/lang core/rx core/object core/diff core/merge core/outline core/lexing +github.com/alecthomas/chroma",
 	"beneath":       "+golang.org/x/sys",
 	"visible":       "",
+	"askpass":       "",
 	"words":         "core/object core/merge core/settle core/misfit",
 	"gittest":       "+github.com/stretchr/testify",
 	"odb":           "core/parallel core/object +github.com/klauspost/compress +golang.org/x/sys",
@@ -71,10 +72,10 @@ var arrows = map[string]string{
 	"tui/keys": "+charm.land",
 	"tui/term": "core/lexing tui/keys visible +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
 	"tui": "core/annotate core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge " +
-		"core/misfit core/object core/replay core/rx core/settle change check demo draw ledger lookback plan prove " +
+		"core/misfit core/object core/replay core/rx core/settle askpass change check demo draw ledger lookback plan prove " +
 		"recovery tui/keys tui/term vcs visible words +charm.land +github.com/charmbracelet",
 	"cli": "core/annotate core/caught core/decided core/diagnose core/history core/merge core/misfit core/object " +
-		"core/replay core/settle change check demo draw ledger lookback plan prove recovery vcs visible words " +
+		"core/replay core/settle askpass change check demo draw ledger lookback plan prove recovery vcs visible words " +
 		"+github.com/spf13/cobra",
 }
 

@@ -14,6 +14,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"dorvik.dev/dorvik/internal/askpass"
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/caught"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -24,6 +25,9 @@ import (
 
 // Main runs the command line and returns the exit code.
 func Main(args []string, out, errs io.Writer, screens Screens) int {
+	if askpass.Asked(os.Args[0]) && len(args) == 1 {
+		return askpass.Ask(args[0], out)
+	}
 	boundHeap()
 	collectLate(0)
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP,

@@ -24,8 +24,12 @@ type Place struct {
 	// that no such command runs.
 	Hold *os.File
 
+	asks  []string                           // variables for commands that talk to remotes: who asks the person for passwords
 	guard func(ctx context.Context) []string // arguments that keep git from running hooks that were not agreed to
 }
+
+// AskBy sets the variables with which commands that talk to remotes ask the person for passwords.
+func (r *Place) AskBy(env []string) { r.asks = env }
 
 // run runs git in the repository and returns its output.
 func (r *Place) run(ctx context.Context, doing string, args ...string) (string, error) {

@@ -165,7 +165,7 @@ func lines(s string) []string {
 
 // wire runs a command that talks to a remote. Failures of the remote are *Refusal errors.
 func (r *Wire) wire(ctx context.Context, doing string, args ...string) (string, error) {
-	out, stderr, err := r.runIn(ctx, call{doing: doing, args: args})
+	out, stderr, err := r.runIn(ctx, call{doing: doing, args: args, env: r.asks})
 	var e *Error
 	if locked := (*vcs.LockedError)(nil); errors.As(lockedBy(err, string(stderr)), &locked) {
 		return "", locked
@@ -267,7 +267,7 @@ func (r *Wire) Push(ctx context.Context, s vcs.Sending) (said []string, err erro
 		tip = ""
 	}
 	out, stderr, err := r.runIn(ctx, call{doing: "pushing to " + s.Remote.String(),
-		args: append(args, "--", string(s.Remote), tip+":"+s.Ref)})
+		args: append(args, "--", string(s.Remote), tip+":"+s.Ref), env: r.asks})
 	var e *Error
 	if errors.As(err, &e) && e.Code > 0 {
 		refusal := parsePush(vcs.WithoutSecrets(string(out)), vcs.WithoutSecrets(string(stderr)), e.Code)

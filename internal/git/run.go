@@ -71,6 +71,7 @@ type call struct {
 	args  []string
 	hold  *os.File // inherited by the command and all it starts; or nil
 	index string   // path of the index file; empty for the repository's own
+	env   []string // further variables
 }
 
 // allowed lists the git commands that Dorvik runs. Commands that merge, replay, compare or stash are Dorvik's own
@@ -123,6 +124,7 @@ func runIn(ctx context.Context, dir string, c call) (stdout, stderr []byte, err 
 	cmd := command(ctx, dir, c.args)
 	var out, errs bytes.Buffer
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = c.stdin, &out, &errs
+	cmd.Env = append(cmd.Env, c.env...)
 	if c.index != "" {
 		cmd.Env = append(cmd.Env, "GIT_INDEX_FILE="+c.index)
 	}

@@ -49,6 +49,9 @@ func (plain) Unfinished(context.Context) (*vcs.Unfinished, error) { return nil, 
 // Uncommented is the text.
 func (plain) Uncommented(_ context.Context, text string) (string, error) { return text, nil }
 
+// AskBy is not needed: the server asks for no password.
+func (plain) AskBy([]string) {}
+
 // Untracked finds nothing: all files are known.
 func (plain) Untracked(context.Context) ([]string, error) { return nil, nil }
 

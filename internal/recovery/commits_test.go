@@ -31,14 +31,18 @@ func TestUncommittedWorkIsCommitted(t *testing.T) {
 		has    map[string]string // in the commit
 		status string
 	}{
-		"what is staged": {Draft{Staged: true}, map[string]string{"g": "staged\n", "d/h": "h\n"}, " M d/h\n M g\n?? new/"},
-		"one file":       {Draft{Paths: []string{"d/h"}}, map[string]string{"g": "g\n", "d/h": "edited\n"}, "MM g\n?? new/"},
-		"a new file":     {Draft{Paths: []string{"new/file"}}, map[string]string{"new/file": "new\n", "g": "g\n"}, " M d/h\nMM g"},
+		"what is staged": {Draft{Staged: true}, map[string]string{"g": "staged\n", "d/h": "h\n"},
+			" M d/h\n M g\n?? new/"},
+		"one file":       {Draft{Paths: []string{"d/h"}}, map[string]string{"g": "g\n", "d/h": "edited\n"},
+			"MM g\n?? new/"},
+		"a new file":     {Draft{Paths: []string{"new/file"}}, map[string]string{"new/file": "new\n", "g": "g\n"},
+			" M d/h\nMM g"},
 		"everything": {Draft{Paths: []string{"g", "d/h", "new/file"}}, map[string]string{"g": "staged\nand more\n",
 			"d/h": "edited\n", "new/file": "new\n"}, ""},
 		"some edits of a file": {Draft{Paths: []string{"d/h"}, Texts: map[string]string{"d/h": "half\n"}},
 			map[string]string{"d/h": "half\n"}, " M d/h\nMM g\n?? new/"},
-		"the last commit": {Draft{Paths: []string{"d/h"}, Amends: true}, map[string]string{"d/h": "edited\n", "own": "own\n"},
+		"the last commit": {Draft{Paths: []string{"d/h"}, Amends: true}, map[string]string{"d/h": "edited\n",
+			"own": "own\n"},
 			"MM g\n?? new/"},
 	} {
 		t.Run(name, func(t *testing.T) {
@@ -104,12 +108,14 @@ func TestWhatIsNotCommitted(t *testing.T) {
 		draft Draft
 		says  string
 	}{
-		"nothing staged":    {func(tm *team) { tm.mine.Git("reset", "-q") }, Draft{Staged: true, Message: "m"}, "Nothing is staged"},
+		"nothing staged":    {func(tm *team) { tm.mine.Git("reset", "-q") }, Draft{Staged: true, Message: "m"},
+			"Nothing is staged"},
 		"no message":        {func(*team) {}, Draft{Staged: true, Message: " \n"}, "no message"},
 		"only comments":     {func(*team) {}, Draft{Staged: true, Message: "# m\n", Commented: true}, "no message"},
 		"an unchanged file": {func(*team) {}, Draft{Paths: []string{"f"}, Message: "m"}, "None of the chosen files"},
 		"a pushed commit":   {func(*team) {}, Draft{Staged: true, Message: "m", Amends: true}, "was pushed"},
-		"no branch":         {func(tm *team) { tm.mine.Git("checkout", "-q", "--detach") }, Draft{Staged: true, Message: "m"}, "no branch"},
+		"no branch":         {func(tm *team) { tm.mine.Git("checkout", "-q", "--detach") },
+			Draft{Staged: true, Message: "m"}, "no branch"},
 		"a hook that says no": {func(tm *team) { tm.localHook("pre-commit", "echo 'Not on Fridays.'; exit 1") },
 			Draft{Staged: true, Message: "m"}, "Not on Fridays"},
 		"a hook about messages": {func(tm *team) { tm.localHook("commit-msg", `grep -q '#[0-9]' "$1" || { echo 'No task.'; exit 1; }`) },

@@ -114,6 +114,8 @@ func (f *frame) receive(msg tea.Msg) tea.Cmd {
 		return f.finished(msg)
 	case besideEnded:
 		return f.endedBeside(msg)
+	case asked:
+		return f.asks(msg)
 	case tea.MouseClickMsg:
 		rows := f.draw()
 		if msg.Y < 0 || msg.Y >= len(rows) {

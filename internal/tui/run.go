@@ -32,7 +32,13 @@ func Run(ctx context.Context, s *recovery.Session, themeName string, played *dem
 			a.notice = strings.TrimSpace(a.notice + " " + words.Sentence(err.Error()))
 		}
 	}
-	if err := a.show(ctx, a.load(false)); err != nil {
+	env, wait, close, err := a.serveAsks(ctx)
+	if err != nil { // git then fails where it would ask
+		a.notice = strings.TrimSpace(a.notice + " " + words.Sentence(err.Error()))
+	}
+	defer close()
+	s.Repo.AskBy(env)
+	if err := a.show(ctx, tea.Batch(wait, a.load(false))); err != nil {
 		return err
 	}
 	fmt.Fprintln(os.Stderr, a.farewell())

@@ -96,6 +96,8 @@ type Checkouts interface {
 // Wire communicates with remotes.
 type Wire interface {
 	Remotes(ctx context.Context) ([]Remote, error)
+	// AskBy sets variables for programs that ask the person for passwords.
+	AskBy(env []string)
 	// Fetch updates the remote-tracking branches. The error is a *Refusal if the remote failed.
 	Fetch(ctx context.Context, remote Remote) error
 	// FetchRef fetches one ref. Deepen completes a shallow clone.

@@ -1,0 +1,66 @@
+package e2e
+
+import (
+	"net/http"
+	"net/http/cgi"
+	"net/http/httptest"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+)
+
+// TestAPasswordIsAskedOnTheScreen: a server over HTTP wants a name and a password; they are asked on the screen, not
+// shown, and not kept.
+func TestAPasswordIsAskedOnTheScreen(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.ahead("Warn of ice")
+	at, err := exec.Command("git", "--exec-path").Output()
+	require.NoError(t, err)
+	exec.Command("git", "-C", x.scene.Remote, "config", "http.receivepack", "true").Run()
+	git := &cgi.Handler{Path: filepath.Join(strings.TrimSpace(string(at)), "git-http-backend"),
+		Env: []string{"GIT_PROJECT_ROOT=" + filepath.Dir(x.scene.Remote), "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=runa"}}
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if name, word, _ := r.BasicAuth(); name != "runa" || word != "tide and time" {
+			w.Header().Set("WWW-Authenticate", `Basic realm="crew"`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		git.ServeHTTP(w, r)
+	}))
+	t.Cleanup(server.Close)
+	mine.Git("remote", "set-url", "origin", strings.Replace(server.URL, "http://", "http://runa@", 1)+"/"+
+		filepath.Base(x.scene.Remote))
+	x.open("100x30")
+	x.see("Password for 'http://runa@127.0.0.1", "it is not shown", "git asks")
+	x.tmux("send-keys", "-t", "s", "-l", "--", "tide and time")
+	x.see("13 characters typed, not shown.")
+	assert.NotContains(t, x.screen(), "tide")
+	x.press("Enter")
+	x.see("Your 1 commit can be pushed as it is.")
+	x.press("Enter")
+	x.see("Password for")
+	x.press("Escape")
+	x.see("did not answer")
+	x.press("Enter")
+	for range 4 { // nothing is kept, so each command that talks to the server asks
+		x.see("Password for", "it is not shown")
+		x.tmux("send-keys", "-t", "s", "-l", "--", "tide and time")
+		x.see("13 characters typed")
+		x.press("Enter")
+		for end := time.Now().Add(patience); time.Now().Before(end) && strings.Contains(x.screen(), "13 characters"); {
+			time.Sleep(50 * time.Millisecond)
+		}
+		time.Sleep(300 * time.Millisecond)
+		if strings.Contains(x.screen(), "now holds") {
+			break
+		}
+	}
+	x.see("Pushed.", "now holds")
+	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
+	assert.NotContains(t, mine.Git("config", "--list"), "tide")
+}
