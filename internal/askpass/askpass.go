@@ -33,7 +33,8 @@ type Server struct {
 // Serve starts a server. ask is called for each prompt, possibly by several goroutines at once; ok is false if the
 // person does not answer. Serve returns a server without variables if the environment names a program for this
 // already.
-func Serve(ctx context.Context, ask func(ctx context.Context, prompt string) (answer string, ok bool)) (*Server, error) {
+func Serve(ctx context.Context, ask func(ctx context.Context, prompt string) (answer string, ok bool)) (*Server,
+	error) {
 	if os.Getenv("GIT_ASKPASS") != "" || os.Getenv("SSH_ASKPASS") != "" {
 		return &Server{}, nil
 	}

@@ -24,7 +24,7 @@ type Place struct {
 	// that no such command runs.
 	Hold *os.File
 
-	asks  []string                           // variables for commands that talk to remotes: who asks the person for passwords
+	asks  []string                           // who asks for passwords: variables for commands that talk to remotes
 	guard func(ctx context.Context) []string // arguments that keep git from running hooks that were not agreed to
 }
 

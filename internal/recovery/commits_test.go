@@ -33,9 +33,9 @@ func TestUncommittedWorkIsCommitted(t *testing.T) {
 	}{
 		"what is staged": {Draft{Staged: true}, map[string]string{"g": "staged\n", "d/h": "h\n"},
 			" M d/h\n M g\n?? new/"},
-		"one file":       {Draft{Paths: []string{"d/h"}}, map[string]string{"g": "g\n", "d/h": "edited\n"},
+		"one file": {Draft{Paths: []string{"d/h"}}, map[string]string{"g": "g\n", "d/h": "edited\n"},
 			"MM g\n?? new/"},
-		"a new file":     {Draft{Paths: []string{"new/file"}}, map[string]string{"new/file": "new\n", "g": "g\n"},
+		"a new file": {Draft{Paths: []string{"new/file"}}, map[string]string{"new/file": "new\n", "g": "g\n"},
 			" M d/h\nMM g"},
 		"everything": {Draft{Paths: []string{"g", "d/h", "new/file"}}, map[string]string{"g": "staged\nand more\n",
 			"d/h": "edited\n", "new/file": "new\n"}, ""},
@@ -108,13 +108,13 @@ func TestWhatIsNotCommitted(t *testing.T) {
 		draft Draft
 		says  string
 	}{
-		"nothing staged":    {func(tm *team) { tm.mine.Git("reset", "-q") }, Draft{Staged: true, Message: "m"},
+		"nothing staged": {func(tm *team) { tm.mine.Git("reset", "-q") }, Draft{Staged: true, Message: "m"},
 			"Nothing is staged"},
 		"no message":        {func(*team) {}, Draft{Staged: true, Message: " \n"}, "no message"},
 		"only comments":     {func(*team) {}, Draft{Staged: true, Message: "# m\n", Commented: true}, "no message"},
 		"an unchanged file": {func(*team) {}, Draft{Paths: []string{"f"}, Message: "m"}, "None of the chosen files"},
 		"a pushed commit":   {func(*team) {}, Draft{Staged: true, Message: "m", Amends: true}, "was pushed"},
-		"no branch":         {func(tm *team) { tm.mine.Git("checkout", "-q", "--detach") },
+		"no branch": {func(tm *team) { tm.mine.Git("checkout", "-q", "--detach") },
 			Draft{Staged: true, Message: "m"}, "no branch"},
 		"a hook that says no": {func(tm *team) { tm.localHook("pre-commit", "echo 'Not on Fridays.'; exit 1") },
 			Draft{Staged: true, Message: "m"}, "Not on Fridays"},

@@ -73,6 +73,9 @@ func (s *Session) Pick(ctx context.Context, revs []string, parent int) error {
 		_, err := s.Locate(ctx, false) // the error says what prevents it
 		return err
 	}
+	if picks, err = inTheirOrder(ctx, s.Planner.Store, picks, b.Tip); err != nil {
+		return err
+	}
 	if _, err := s.Planner.Picking(ctx, plan.Alone(b, b.Tip), picks, parent); err != nil {
 		return err
 	}

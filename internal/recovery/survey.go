@@ -25,6 +25,7 @@ type Survey struct {
 	Aside    *LeftAside             // work that a pull left in the stash
 	Marks    []plan.MarkerFile      // conflict marks already committed in yours
 	Drivers  []prove.MergeDriver    // merge drivers that would run with consent
+	Needs    *Needs                 // earlier commits that a pick builds on; nil if none
 	Forward  *vcs.Line              // where the branch can be put forward into; nil if nowhere
 	Below    []history.Node         // the common ancestor, and the one before it
 }
@@ -117,10 +118,9 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 		so := *v.Position // a copy, because uncommitted work is added to the original concurrently
 		part(&so, v.Below)
 	}
-	if v.Position.Exchange, err = s.Planner.Exchange(ctx, v.Position); err != nil {
+	if err := s.surveyBeside(ctx, v); err != nil {
 		return nil, err
 	}
-	v.Forward = s.Forwards.Line(ctx, v.Position)
 	v.Position.Hidden = s.WorkTree.AskHidden(ctx)
 	told := make(chan error, 1) // ask git while the routes are computed
 	go func() { told <- s.shown(ctx, v.Position, v.Below) }()
@@ -128,6 +128,9 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 		return nil, err
 	}
 	asking := v.Plan.Asking()
+	if v.Needs, err = (needer{s.Planner}).of(ctx, p, asking); err != nil {
+		return nil, err
+	}
 	if v.Overlap, err = s.Planner.Overlaps(ctx, v.Position, asking); err != nil {
 		return nil, err
 	}
@@ -162,6 +165,13 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 	}
 	s.Planner.KnowMe(ctx, v.Position)
 	return v, nil
+}
+
+// surveyBeside adds what can be done beside a join: an exchange, or putting the branch forward.
+func (s *Session) surveyBeside(ctx context.Context, v *Survey) (err error) {
+	v.Position.Exchange, err = s.Planner.Exchange(ctx, v.Position)
+	v.Forward = s.Forwards.Line(ctx, v.Position)
+	return err
 }
 
 // shown makes the abbreviated ids of a position unambiguous.

@@ -51,9 +51,10 @@ type job struct {
 	inWay      *change.OverwriteError
 	marks      []plan.MarkerFile
 	stash      *recovery.LeftAside
-	forward    *vcs.Line     // where the branch can be put forward into; nil if nowhere
-	ahead      *plan.Carried // what carrying would do to the work in the way
-	notice     string        // message of opening, shown until the next action
+	needs      *recovery.Needs // earlier commits that a pick builds on; nil if none
+	forward    *vcs.Line       // where the branch can be put forward into; nil if nowhere
+	ahead      *plan.Carried   // what carrying would do to the work in the way
+	notice     string          // message of opening, shown until the next action
 
 	join      *plan.Join
 	questions []plan.Attributed

@@ -260,6 +260,9 @@ func (s *linesScreen) line(b lookback.Branching, w int) term.Line {
 	}
 	l = l.Then(counted(term.MarkTheirs, b.There, "there, not here")).Then(counted(term.MarkYours, b.Here,
 		"here, not there"))
+	if b.There > 0 && b.Same == b.There {
+		return l.Add(term.Joined, "joined: all its changes are here")
+	}
 	if b.Same > 0 {
 		l = l.Add(term.Joined, words.Count(b.Same, "same change", "same changes")+"   ")
 	}
@@ -317,6 +320,8 @@ func (s *linesScreen) brings(b lookback.Branching) string {
 		return text + "."
 	case b.Here == 0:
 		return text + ": your branch moves forward."
+	case b.Same == b.There:
+		return fmt.Sprintf("All changes of %s are in your branch already, in commits of their own.", b.Line.Name)
 	case b.Asks > 0:
 		return text + fmt.Sprintf(", and asks %s in %s.", words.Count(b.Asks, "decision", "decisions"),
 			words.List(words.Some(b.Clashes, 3)))

@@ -74,6 +74,9 @@ func (s *lookScreen) actions() []action {
 		out = append([]action{acts(keys.ExchangeIt, "exchange what is there", s.job.nav.toExchange)}, out...)
 	}
 	out = append(append(out, throughAction(s.job)...), s.lineActions()...)
+	if s.job.needs != nil {
+		out = append(out, acts(keys.Take, "take them along", s.takeAlong))
+	}
 	out = append(out, workAction(s.job)...)
 	if len(s.job.drivers) > 0 {
 		out = append(out, acts(keys.Driver, "", s.askDriver))
@@ -160,6 +163,35 @@ func (s *lookScreen) askDriver() tea.Cmd {
 	return nil
 }
 
+// needed describes earlier commits that the picked ones build on.
+func (s *lookScreen) needed() string {
+	n := s.job.needs
+	if n == nil {
+		return ""
+	}
+	var names []string
+	for _, c := range n.Commits {
+		names = append(names, "“"+c.Subject()+"”")
+	}
+	return fmt.Sprintf("What is picked builds on %s of its line that your branch does not have: %s. With %s, %s asked "+
+		"instead of %d. Press t to take %[3]s along, in their order.",
+		words.Count(len(names), "earlier commit", "earlier commits"), words.List(words.Some(names, 3)),
+		words.Is(len(names), "it", "them"), words.Count(n.With, "decision is", "decisions are"), n.Asks)
+}
+
+// takeAlong picks the earlier commits, too.
+func (s *lookScreen) takeAlong() tea.Cmd {
+	n := s.job.needs
+	return s.job.start("taking them along", func(ctx context.Context, _ func(int, int)) (then, error) {
+		var revs []string
+		for _, id := range n.Picks {
+			revs = append(revs, id.String())
+		}
+		err := s.job.s.Pick(ctx, revs, s.job.pos.PickParent())
+		return func() tea.Cmd { return s.job.nav.lookAgain(false) }, err
+	})
+}
+
 // dropLine selects the upstream again.
 func (s *lookScreen) dropLine() tea.Cmd {
 	return s.job.start("selecting the upstream", func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -220,7 +252,7 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 	p.Say(w, term.Text(term.Dim, st.Next))
 	for _, more := range []string{s.silence(), s.job.notice, s.half(), s.job.pos.Rewritten(), s.job.pos.Triangle(),
 		s.marked(),
-		s.putAside(), s.obstacle(), s.unfit()} {
+		s.needed(), s.putAside(), s.obstacle(), s.unfit()} {
 		if more != "" {
 			p.Blank()
 			p.Warn(w, more)

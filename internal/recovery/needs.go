@@ -1,0 +1,116 @@
+package recovery
+
+import (
+	"cmp"
+	"context"
+	"slices"
+
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/plan"
+)
+
+// Needs lists earlier commits of the same line that picked commits build on: they changed the files in which the pick
+// conflicts, and with them fewer decisions are asked.
+type Needs struct {
+	Commits []history.Node // oldest first
+	Asks    int            // decisions without them
+	With    int            // decisions with them
+	Picks   []object.ID    // all to be picked, in their order
+}
+
+// needer finds what picks need.
+type needer struct{ planner *plan.Planner }
+
+// mostNeeded limits the commits that are taken along.
+const mostNeeded = 50
+
+// of returns what the picks of a position need, or nil.
+func (n needer) of(ctx context.Context, p *plan.Position, j *plan.Join) (*Needs, error) {
+	if !p.IsPick() || p.Resumes() != nil || j.Open == 0 {
+		return nil, nil
+	}
+	picks := plan.IdsOf(p.Divergence.Theirs)
+	needed := map[object.ID]history.Node{}
+	for i := range j.Stops {
+		stop := &j.Stops[i]
+		if stop.Uncommitted || stop.Commit.Commit == nil || len(stop.Commit.Parents) == 0 {
+			continue
+		}
+		paths := map[string]bool{}
+		for _, f := range stop.Files {
+			for _, q := range f.Questions {
+				paths[q.Path] = true
+			}
+		}
+		before, err := history.Only(ctx, n.planner.Store, stop.Commit.Parents[0], p.Yours)
+		if err != nil {
+			return nil, err
+		}
+		for _, c := range before[:min(len(before), mostNeeded)] {
+			touches, err := n.touches(ctx, c, paths)
+			if err != nil {
+				return nil, err
+			}
+			if touches && !slices.Contains(picks, c.ID) {
+				needed[c.ID] = c
+			}
+		}
+	}
+	if len(needed) == 0 {
+		return nil, nil
+	}
+	out := &Needs{Asks: j.Open}
+	for _, c := range needed {
+		out.Commits = append(out.Commits, c)
+		picks = append(picks, c.ID)
+	}
+	var err error
+	if out.Picks, err = inTheirOrder(ctx, n.planner.Store, picks, p.Yours); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(out.Commits, func(a, b history.Node) int {
+		return cmp.Compare(slices.Index(out.Picks, a.ID), slices.Index(out.Picks, b.ID))
+	})
+	with, err := n.planner.Picking(ctx, p.Upstream(), out.Picks, p.PickParent())
+	if err != nil {
+		return nil, nil // a merge among them: it cannot be picked without saying against which parent
+	}
+	all, err := n.planner.Join(ctx, with, plan.Pick, &settle.Decisions{}, plan.Amends{}, nil)
+	if err != nil {
+		return nil, err
+	}
+	if out.With = all.Open; out.With >= j.Conflicts() {
+		return nil, nil
+	}
+	return out, nil
+}
+
+// touches reports whether a commit that is no merge changes one of some files.
+func (n needer) touches(ctx context.Context, c history.Node, paths map[string]bool) (yes bool, err error) {
+	if len(c.Parents) > 1 {
+		return false, nil
+	}
+	before, err := history.FirstParentTree(ctx, n.planner.Store, c.Commit)
+	if err != nil {
+		return false, err
+	}
+	err = n.planner.Store.EachChange(ctx, before, c.Tree, func(ch object.Change) { yes = yes || paths[ch.Path] })
+	return yes, err
+}
+
+// inTheirOrder sorts commits so that each comes after its ancestors among them. Others keep their order.
+func inTheirOrder(ctx context.Context, store *object.Overlay, ids []object.ID, below object.ID) ([]object.ID, error) {
+	rank := map[object.ID]int{} // commits up to it that are not in below: an ancestor has fewer
+	for _, id := range ids {
+		list, err := history.Only(ctx, store, id, below)
+		if err != nil {
+			return nil, err
+		}
+		rank[id] = len(list)
+	}
+	out := slices.Clone(ids)
+	slices.SortStableFunc(out, func(a, b object.ID) int { return cmp.Compare(rank[a], rank[b]) })
+	return out, nil
+}
