@@ -121,7 +121,6 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 	if err := s.surveyBeside(ctx, v); err != nil {
 		return nil, err
 	}
-	v.Position.Hidden = s.WorkTree.AskHidden(ctx)
 	told := make(chan error, 1) // ask git while the routes are computed
 	go func() { told <- s.shown(ctx, v.Position, v.Below) }()
 	if v.Plan, err = s.Planner.Plan(ctx, v.Position, &v.State.Decisions, progress); err != nil {
@@ -167,10 +166,12 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 	return v, nil
 }
 
-// surveyBeside adds what can be done beside a join: an exchange, or putting the branch forward.
+// surveyBeside adds what can be done beside a join: an exchange, or putting the branch forward. It starts to read the
+// hidden paths.
 func (s *Session) surveyBeside(ctx context.Context, v *Survey) (err error) {
 	v.Position.Exchange, err = s.Planner.Exchange(ctx, v.Position)
 	v.Forward = s.Forwards.Line(ctx, v.Position)
+	v.Position.Hidden = s.WorkTree.AskHidden(ctx)
 	return err
 }
 
