@@ -28,8 +28,8 @@ type History struct {
 	Repo    Repository
 	Planner *plan.Planner
 	Ledger  *ledger.Ledger // nil without a session: the store is then read each time
-	// Locate returns the current position of a branch and its upstream.
-	Locate func(ctx context.Context, b vcs.Branch) (*plan.Position, error)
+	// Locate returns the current position of a branch relative to a line, or to its upstream if line is nil.
+	Locate func(ctx context.Context, b vcs.Branch, line *vcs.Line) (*plan.Position, error)
 
 	graphOnce sync.Once
 	graph     *history.Graph

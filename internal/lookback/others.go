@@ -10,6 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -93,9 +94,18 @@ func (h *History) touched(ctx context.Context, commits []history.Node) (out []Ot
 // LastJoin returns the last join made on the branch that the branch still contains, and the position before it, or
 // nil.
 func (h *History) LastJoin(ctx context.Context, p *plan.Position) (*plan.Position, *ledger.Waypoint, error) {
-	w, err := h.Ledger.Store.Waypoint("")
-	if err != nil || w == nil || w.Branch != p.Branch.Name {
+	points, err := h.waypoints()
+	if err != nil {
 		return nil, nil, err
+	}
+	var w *ledger.Waypoint
+	for _, one := range points { // oldest first
+		if one.Branch == p.Branch.Name && one.By != ledger.Nothing && !one.GoneBack {
+			w = one
+		}
+	}
+	if w == nil {
+		return nil, nil, nil
 	}
 	tip, err := h.Repo.Ref(ctx, p.Branch.Full()) // the position may be out of date
 	if err != nil || tip.IsZero() {
@@ -105,8 +115,17 @@ func (h *History) LastJoin(ctx context.Context, p *plan.Position) (*plan.Positio
 	if err != nil || !held {
 		return nil, nil, err
 	}
-	was := &plan.Position{Branch: p.Branch, Yours: w.Before, Theirs: w.Theirs}
+	was := before(p.Branch, w)
 	return was, w, h.Planner.Part(ctx, was)
+}
+
+// before returns the position before a join, with the line that was joined. It has no divergence yet.
+func before(b vcs.Branch, w *ledger.Waypoint) *plan.Position {
+	p := &plan.Position{Branch: b, Yours: w.Before, Theirs: w.Theirs}
+	if w.Line != nil {
+		p.Kind = &plan.FromLine{Line: *w.Line}
+	}
+	return p
 }
 
 // Sides returns the commits of the two lines of the recovery under way or, if there is none, of the last join. Yours

@@ -10,6 +10,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Story is a recovery as it is told to others: the one under way, or the last one made here.
@@ -59,7 +60,11 @@ func (h *History) storyOf(ctx context.Context, name string, st *ledger.State, po
 	}
 	var open error // why no join is under way
 	if name == "" {
-		if s.Position, open = h.Locate(ctx, b); open == nil && len(st.Picks) > 0 && st.Branch == b.Name {
+		var line *vcs.Line
+		if st.Branch == b.Name {
+			line = st.Line
+		}
+		if s.Position, open = h.Locate(ctx, b, line); open == nil && len(st.Picks) > 0 && st.Branch == b.Name {
 			if s.Position, err = h.Planner.Picking(ctx, s.Position, st.Picks, st.PickParent); err != nil {
 				return nil, err
 			}
@@ -73,7 +78,7 @@ func (h *History) storyOf(ctx context.Context, name string, st *ledger.State, po
 	}
 	i := len(points) - 1
 	for ; i >= 0; i-- {
-		if p := points[i]; p.Name == name || name == "" && p.Branch == b.Name && !p.GoneBack {
+		if p := points[i]; p.Name == name || name == "" && p.Branch == b.Name && !p.GoneBack && !p.Commits {
 			break
 		}
 	}
@@ -107,7 +112,7 @@ func (h *History) retell(ctx context.Context, s *Story, tracking string) error {
 			k.Home = s.Position
 		}
 	} else {
-		s.Position = &plan.Position{Branch: b, Yours: p.Before, Theirs: p.Theirs}
+		s.Position = before(b, p)
 		if err := h.Planner.Part(ctx, s.Position); err != nil {
 			return err
 		}

@@ -365,3 +365,31 @@ func TestAHalfDoneJoinWithAnotherLine(t *testing.T) {
 		})
 	}
 }
+
+// The report names the line that was joined.
+func TestTheReportNamesTheLine(t *testing.T) {
+	tm := onBranch(t)
+	tm.mine.Git("fetch", "-q")
+	s := tm.session()
+	line := tm.take(s, "origin/main")
+	story, err := s.History.Story(t.Context(), "")
+	require.NoError(t, err)
+	assert.Equal(t, line, story.Position.Line(), "while it is joined")
+	tm.joinNow(s, plan.Merge)
+	told := func() {
+		story, err = s.History.Story(t.Context(), "")
+		require.NoError(t, err)
+		assert.Equal(t, line, story.Position.Line())
+		p, err := s.Locate(t.Context(), false)
+		require.NoError(t, err)
+		was, w, err := s.History.LastJoin(t.Context(), p)
+		require.NoError(t, err)
+		require.NotNil(t, w)
+		assert.Equal(t, line, was.Line())
+	}
+	told()
+	tm.mine.Write("own", "more\n")
+	_, err = s.Commits.Make(t.Context(), Draft{Paths: []string{"own"}, Message: "more"}, change.Consent{})
+	require.NoError(t, err)
+	told() // a commit is no join
+}

@@ -47,8 +47,8 @@ func NewWorkspace(a Adapter) *Workspace {
 		Drivers: &prove.Drivers{Repo: a.Repo, Planner: planner, Limit: check.DriverLimit},
 		History: &lookback.History{Repo: a.Repo, Planner: planner}, Lines: &Lines{repo: a.Repo}}
 	w.mover = func(l *ledger.Ledger, p *prove.Prover) change.Mover { return a.Mover(planner, l, p, w.WorkTree) }
-	w.History.Locate = func(ctx context.Context, b vcs.Branch) (*plan.Position, error) {
-		return w.locateBranch(ctx, b, nil, false)
+	w.History.Locate = func(ctx context.Context, b vcs.Branch, line *vcs.Line) (*plan.Position, error) {
+		return w.locateLine(ctx, b, nil, line, false)
 	}
 	planner.Engine.Contains = a.Contains
 	planner.Engine.Outside = w.Drivers.Attributes

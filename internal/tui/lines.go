@@ -56,7 +56,7 @@ func openLines(j *job, joins bool) tea.Cmd {
 			return nil, err
 		}
 		first := 0
-		if joins {
+		if joins && len(list) > 0 {
 			s.sort(list)
 			if list[0].Line.Name != s.chosen && len(list) > 1 && list[1].Line.Name == s.chosen {
 				first = 1

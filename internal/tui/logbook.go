@@ -72,11 +72,13 @@ func (s *logbookScreen) here() *ledger.LogEntry {
 func (s *logbookScreen) actions() []action {
 	var out []action
 	if e := s.here(); e != nil && e.Waypoint != "" {
-		out = append(out, act(keys.Next, "what was decided", s.enterRow))
+		if e.Of != ledger.Committed {
+			out = append(out, act(keys.Next, "what was decided", s.enterRow))
+		}
 		if e.What != ledger.Sent && (e.What != ledger.Undone || e.Return != "") {
 			out = append(out, acts(keys.Undo, "go back before it", func() tea.Cmd { return s.goBack(e.Waypoint) }))
 		}
-		if e.What == ledger.Joined {
+		if e.What == ledger.Joined && e.Of != ledger.Committed {
 			out = append(out, acts(keys.Pick, "take only this back, by a new commit",
 				func() tea.Cmd { return s.counter(e.Waypoint) }))
 		}
