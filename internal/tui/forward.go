@@ -61,9 +61,9 @@ type choice struct {
 func (s *forwardScreen) choices() []choice {
 	if s.done == nil {
 		return []choice{
-			{"fast-forward: " + s.f.Line.Name + " holds the same commits as " + s.f.Own,
+			{"fast-forward: the same commits as " + s.f.Own,
 				func() tea.Cmd { return s.put(false) }},
-			{"a merge commit of its own, made here; " + s.f.Own + " stays as it is",
+			{"a merge commit of its own; " + s.f.Own + " stays as it is",
 				func() tea.Cmd { return s.put(true) }},
 		}
 	}
@@ -197,8 +197,11 @@ func (s *forwardScreen) view(w, h int) term.Page {
 	for i, c := range s.choices() {
 		l := term.Text(term.Plain, c.does)
 		if s.done == nil && s.f.Merges == (i == 1) {
-			l = l.Add(term.Dim, "   suggested: "+words.If(s.f.Merges, "that is how it usually moves",
-				"nothing asks for a merge commit"))
+			why := ""
+			if w >= wide {
+				why = ": " + words.If(s.f.Merges, "that is how it usually moves", "nothing asks for a merge commit")
+			}
+			l = l.Add(term.Dim, "   suggested"+why)
 		}
 		rows.item(l)
 	}
