@@ -262,3 +262,73 @@ cd %[2]s && git pull -q --rebase && git commit -q --allow-empty -m "busy $left" 
 	x.press("Enter")
 	x.see("Nothing to do.")
 }
+
+// TestAProtectedMainTakesWhatAnotherBranchHas: main takes only what is on another branch, so the commit goes there first.
+func TestAProtectedMainTakesWhatAnotherBranchHas(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.ahead("Warn of ice")
+	x.serverHook(`[ "$1" = refs/heads/main ] || exit 0
+git for-each-ref --contains $3 refs/heads | grep -q . || { echo "main is a protected branch: push another one first."; exit 1; }
+`)
+	x.open("142x40")
+	x.see("Your 1 commit can be pushed as it is.", "origin was asked")
+	x.press("Enter")
+	x.see("Ready to push.")
+	x.press("Enter")
+	x.see("The branch is protected", "enter push to another branch")
+	x.press("Enter")
+	x.see("push to the branch  warn-of-ice")
+	x.press("Enter")
+	x.see("Pushed. origin/warn-of-ice now holds")
+	x.press("Enter")
+	x.see("Your 1 commit can be pushed as it is.", "origin was asked")
+	x.press("Enter")
+	x.see("Ready to push.")
+	x.press("Enter")
+	x.see("Pushed. origin/main now holds")
+	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
+}
+
+// TestATaskRuleIsMetInAMerge: the merge's own message lacks a task; it is undone, written, and pushed.
+func TestATaskRuleIsMetInAMerge(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.ahead("Warn of ice #7")
+	mine.Git("reset", "-q", "--hard", "HEAD~2")
+	mine.Git("cherry-pick", "ORIG_HEAD")
+	x.serverHook(`for c in $(git rev-list "$2..$3"); do
+  git log -1 --format=%s $c | grep -q '#[0-9]' || { echo "The commit message of $c must name a task."; exit 1; }
+done
+`)
+	x.open("142x40")
+	x.see("A push would be rejected.", "origin was asked")
+	x.press("Enter")
+	x.see("Why rebase:")
+	x.press("Right")
+	x.see("Choose merge")
+	x.press("Enter")
+	x.see("agree and run it")
+	x.press("Enter")
+	x.see("The joined code passes")
+	x.press("Enter")
+	x.see("Ready to join and push.", "tasks", "#7")
+	x.press("Enter")
+	x.see("The push was refused.", "must name a task")
+	x.press("Enter")
+	x.see("One of your commits joins two lines. Undo the join with u")
+	x.press("u")
+	x.see("▶ Look 1 theirs · 1 yours", "After ")
+	x.pressUntil("Enter", "Why ")
+	x.see("▶ Choose merge")
+	x.press("Enter")
+	x.see("The joined code passes")
+	x.press("Enter")
+	x.see("Ready to join and push.")
+	x.press("w")
+	x.see("ITS MESSAGE", "Merge origin/main into main", "References: #7")
+	x.press("End", "Space", "#", "9", "C-s")
+	x.see("Merge origin/main into main #9", "Ready to join and push.")
+	x.press("Enter")
+	x.see("Pushed.")
+	assert.Equal(t, "Merge origin/main into main #9", mine.Git("log", "-1", "--format=%s"))
+	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
+}

@@ -72,7 +72,7 @@ func (s *pushScreen) tip() object.ID {
 func (s *pushScreen) enter() tea.Cmd {
 	s.job.goTo(s)
 	s.ready, s.refused, s.stopped, s.said, s.without, s.remake = nil, nil, nil, nil, false, false
-	s.replace, s.to = false, ""
+	s.replace, s.to, s.job.holds = false, "", ""
 	s.scroll.To(0)
 	pos, join, tip := s.job.pos, s.join(), s.tip()
 	return s.job.start("asking "+pos.To().Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {

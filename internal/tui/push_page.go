@@ -28,7 +28,7 @@ func (s pushPage) view(w, h int) term.Page {
 	p.Head("WHAT "+strings.ToUpper(s.job.pos.Branch.Name)+" BECOMES", "")
 	p.Blank()
 	s.becomes(&p, w)
-	if s.ready.Exchange != nil && s.job.holds == "" {
+	if s.ready != nil && s.ready.Exchange != nil && s.job.holds == "" {
 		s.goesRows(&p, w)
 	}
 	if s.job.pos.Trivial() == plan.NotTrivial && s.join() != nil {
@@ -42,7 +42,7 @@ func (s pushPage) view(w, h int) term.Page {
 			s.madeSure(&p)
 		}
 		s.othersRows(&p, w)
-	} else if s.job.holds == "" && s.refused == nil {
+	} else if s.ready != nil && s.job.holds == "" && s.refused == nil {
 		p.Blank()
 		p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
 		p.Head("BEFORE IT GOES", "")
