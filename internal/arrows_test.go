@@ -55,7 +55,7 @@ var arrows = map[string]string{
 	"git":           "core/rx core/object odb vcs +github.com/fsnotify/fsnotify",
 	"check":         "core/rx",
 	"plan": "core/account core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge core/misfit " +
-		"core/object core/replay core/settle vcs words +golang.org/x/sync",
+		"core/object core/replay core/rx core/settle vcs words +golang.org/x/sync",
 	"ledger": "core/merge core/object core/replay core/settle plan vcs words +go.etcd.io/bbolt",
 	"prove": "core/attr core/diagnose core/diff core/history core/merge core/misfit core/object core/settle check " +
 		"ledger plan vcs words",

@@ -75,6 +75,11 @@ func (s *signer) sealed(ctx context.Context, b plan.Built) (object.ID, error) {
 	return tip, err
 }
 
+// Sign returns a signed version of a stored commit, or the commit itself if commits are not signed.
+func (a *Applier) Sign(ctx context.Context, commit object.ID) (object.ID, error) {
+	return a.signer.sealed(ctx, plan.Built{Tip: commit})
+}
+
 // movesOf lists the moves of other branches, to signed commits.
 func (s *signer) movesOf(b plan.Built) (out []ledger.Move) {
 	for _, m := range b.Moves {

@@ -33,6 +33,8 @@ type Mover interface {
 	AsideAt(wp *ledger.Waypoint) string
 	Forget(wp *ledger.Waypoint) error
 
+	// Sign returns a signed version of a stored commit, or the commit itself if commits are not signed.
+	Sign(ctx context.Context, commit object.ID) (object.ID, error)
 	// Signatures maps commits to their signed versions.
 	Signatures() map[object.ID]object.ID
 	// AgreeToHooks permits hooks as long as their content stays the same. AskToPush returns a *HooksError if a push

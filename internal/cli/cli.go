@@ -30,6 +30,11 @@ func Main(args []string, out, errs io.Writer, screens Screens) int {
 	}
 	boundHeap()
 	collectLate(0)
+	return command(args, out, errs, screens)
+}
+
+// command runs the command line until it ends or a signal stops it.
+func command(args []string, out, errs io.Writer, screens Screens) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM, syscall.SIGHUP,
 		syscall.SIGQUIT, syscall.SIGABRT)
 	defer stop()

@@ -24,7 +24,7 @@ import (
 
 func dorvik(args ...string) (code int, out, errs string) {
 	var o, e bytes.Buffer
-	code = Main(args, &o, &e, Screens{Job: func(context.Context, *recovery.Session, string,
+	code = command(args, &o, &e, Screens{Job: func(context.Context, *recovery.Session, string,
 		*demo.Rehearsal) error {
 		return nil
 	}})

@@ -334,9 +334,6 @@ type recoverer struct {
 	out    recoverJSON
 }
 
-// mostTries is how often a push is tried while others push in between.
-const mostTries = 20
-
 // again joins with what somebody pushed in between. Decisions are kept.
 func (r *recoverer) again(ctx context.Context) error {
 	r.tries++
@@ -746,28 +743,11 @@ func (p *provedJSON) seconds() (all float64) {
 	return all
 }
 
-// beforePush shows the commits of a first push, and stops a push that must name a task and does not.
-func (r *recoverer) beforePush(ctx context.Context, p *plan.Position) error {
+func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 	if _, first := p.Kind.(plan.Starting); first {
 		for _, n := range p.Divergence.Yours {
 			r.say("  %s %s", r.s.Planner.Short(n.ID), n.Subject())
 		}
-	}
-	lacks, err := r.s.Push.NoTask(ctx, p, r.out.Tip)
-	if err != nil {
-		return err
-	}
-	if lacks {
-		r.out.Result, r.out.Error = "refused", "no commit names a task, and dorvik.referenceWanted asks for one"
-		r.say("Nothing was pushed: %s. Name it in a message, in the full screen.", r.out.Error)
-		return exit{exitConflicts}
-	}
-	return nil
-}
-
-func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
-	if err := r.beforePush(ctx, p); err != nil {
-		return err
 	}
 	r.s.Push.Waits = func(try, of int) {
 		r.say("Another push is running there at this moment; trying again, %d of %d.", try, of)
@@ -778,13 +758,18 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 	if errors.As(err, &unclear) {
 		return r.unclear(unclear)
 	}
+	if errors.Is(err, recovery.NoTaskError{}) {
+		r.out.Result, r.out.Error = "refused", err.Error()
+		r.say("%s.", words.Upper(r.out.Error))
+		return exit{exitConflicts}
+	}
 	if err != nil {
 		return err
 	}
 	r.note()
 	r.out.Tip = done.Tip
 	if ref := done.Refusal; ref != nil {
-		if ref.Kind == vcs.Behind && done.WentBack && r.tries < mostTries {
+		if ref.Kind == vcs.Behind && done.WentBack && r.tries < recovery.MostTries {
 			return r.again(ctx)
 		}
 		r.refused(done)
@@ -824,7 +809,7 @@ func (r *recoverer) unclear(e *recovery.UnclearError) error {
 	for _, c := range e.Choices {
 		ways = append(ways, "dorvik push --to "+strings.TrimPrefix(c.Ref, "refs/heads/"))
 	}
-	r.out.Refusal = &refusalJSON{"unclear", []string{}, ways[0]}
+	r.out.Refusal = &refusalJSON{"unknown", []string{}, ways[0]}
 	r.say("%s.", visible.Lines(e.Error()))
 	r.say("Say which: %s.", strings.Join(ways, " or "))
 	return exit{exitRefused}

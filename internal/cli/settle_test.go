@@ -120,7 +120,7 @@ func TestSettleOnScreen(t *testing.T) {
 	opened := 0
 	run := func(do func(s *recovery.Session, j *plan.Join, p *plan.Position) bool) (int, string) {
 		var errs bytes.Buffer
-		code := Main(append([]string{"settle"}, p...), tty, &errs, Screens{File: func(ctx context.Context,
+		code := command(append([]string{"settle"}, p...), tty, &errs, Screens{File: func(ctx context.Context,
 			s *recovery.Session,
 			_, name string, save func(*plan.Join) error) (bool, error) {
 			opened++

@@ -78,12 +78,8 @@ func (h *History) touched(ctx context.Context, commits []history.Node) (out []Ot
 		if len(n.Parents) > 1 {
 			continue // a merge's commits have their own authors
 		}
-		before, err := history.FirstParentTree(ctx, h.Planner.Store, n.Commit)
-		if err != nil {
-			return nil, nil, err
-		}
 		of := files[who.Email]
-		if err := h.Planner.Store.EachChange(ctx, before, n.Tree,
+		if err := history.EachChange(ctx, h.Planner.Store, n.Commit,
 			func(c object.Change) { of[c.Path] = true }); err != nil {
 			return nil, nil, err
 		}

@@ -103,14 +103,15 @@ type mover struct {
 	tree    change.WorkTree
 }
 
-func (m *mover) Begin(context.Context) error                     { return nil }
-func (m *mover) End()                                            {}
-func (m *mover) TookBack() bool                                  { return false }
-func (m *mover) AsideAt(*ledger.Waypoint) string                 { return "" }
-func (m *mover) Forget(*ledger.Waypoint) error                   { return nil }
-func (m *mover) Signatures() map[object.ID]object.ID             { return nil }
-func (m *mover) AgreeToHooks(context.Context, []*vcs.Hook) error { return nil }
-func (m *mover) AskToPush(context.Context, change.Consent) error { return nil }
+func (m *mover) Begin(context.Context) error                                 { return nil }
+func (m *mover) End()                                                        {}
+func (m *mover) TookBack() bool                                              { return false }
+func (m *mover) AsideAt(*ledger.Waypoint) string                             { return "" }
+func (m *mover) Forget(*ledger.Waypoint) error                               { return nil }
+func (m *mover) Sign(_ context.Context, commit object.ID) (object.ID, error) { return commit, nil }
+func (m *mover) Signatures() map[object.ID]object.ID                         { return nil }
+func (m *mover) AgreeToHooks(context.Context, []*vcs.Hook) error             { return nil }
+func (m *mover) AskToPush(context.Context, change.Consent) error             { return nil }
 
 // Accept goes to a join that was built.
 func (m *mover) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, consent change.Consent,

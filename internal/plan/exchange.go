@@ -40,6 +40,9 @@ func (pn *Planner) Exchange(ctx context.Context, p *Position) (*Exchange, error)
 		return nil, nil // without an identity nothing is known to be one's own
 	}
 	held := pn.pushedHere(ctx, p)
+	if !held && len(p.Divergence.Theirs) > len(p.Divergence.Yours) {
+		return nil, nil // some have no counterpart
+	}
 	same, err := pn.Changes.Same(ctx, pn.Engine, p.Divergence.Theirs, p.Divergence.Yours)
 	if err != nil {
 		return nil, err

@@ -331,19 +331,6 @@ func (j *Join) Reworded() (out []int) {
 	return out
 }
 
-// Goes returns the number of commits that a push adds to the remote.
-func (p *Position) Goes(j *Join) int {
-	switch {
-	case p.IsPick():
-		return len(p.Upstream().Divergence.Yours) + j.Kept()
-	case p.Trivial() == UpToDate || j == nil:
-		return len(p.Divergence.Yours)
-	case j.Route == Rebase:
-		return j.Kept()
-	}
-	return len(p.Divergence.Yours) + 1
-}
-
 // Route returns the route of the half-done operation.
 func (r *Resume) Route(p *Position) Route {
 	switch {

@@ -4,10 +4,10 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
@@ -106,7 +106,7 @@ func (j *Join) settledLines(decisions *settle.Decisions) (lines []string) {
 }
 
 // trailer matches a line such as “Signed-off-by: NAME <ADDRESS>” (git interpret-trailers).
-var trailer = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9-]*: \S`)
+var trailer = rx.New(`^[A-Za-z0-9][A-Za-z0-9-]*: \S`)
 
 // splitTrailers separates the last paragraph of a message if all its lines are trailers.
 func splitTrailers(message string) (text, trailers string) {

@@ -23,3 +23,13 @@ func TestReferencesInMessages(t *testing.T) {
 		assert.Equal(t, want, refs.In(text), text)
 	}
 }
+
+// The first group is the sign.
+func TestAReferenceIsTheFirstGroup(t *testing.T) {
+	refs, err := referencesBy(`task ([0-9]+)( done)?`)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"7", "8"}, refs.In("task 7 done, task 8"))
+	refs, err = referencesBy(`T[0-9]+`)
+	require.NoError(t, err)
+	assert.Equal(t, []string{"T7"}, refs.In("T7"))
+}

@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"errors"
 	"time"
 
 	"dorvik.dev/dorvik/internal/change"
@@ -54,7 +55,7 @@ func (d *Departure) Mended() (n int) {
 // Departure checks what can be checked before a push. j is nil if nothing was joined.
 func (ps *Pusher) Departure(ctx context.Context, p *plan.Position, j *plan.Join, tip object.ID) (*Departure, error) {
 	s := ps.s
-	d := &Departure{Commits: p.Goes(j)}
+	d := &Departure{}
 	var err error
 	if j != nil {
 		st := s.Ledger.State()
@@ -75,17 +76,17 @@ func (ps *Pusher) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 		}
 		return d, s.Ledger.Reach(ledger.Push)
 	}
+	if err := ps.addSent(ctx, p, tip, d); err != nil {
+		return nil, err
+	}
 	if err := ps.departureForOthers(ctx, p, j, tip, d); err != nil {
 		return nil, err
 	}
-	if d.Tasks, d.NoTask, err = ps.tasks(ctx, p, tip); err != nil {
-		return nil, err
-	}
 	up := p.Upstream()
-	if d.Marks, d.Read, err = s.Planner.ConflictMarkers(ctx, up.Theirs, tip); err != nil {
+	if d.Lacks, err = history.Only(ctx, s.Planner.Store, up.Theirs, tip); err != nil {
 		return nil, err
 	}
-	if err := ps.departsWith(ctx, p, tip, d); err != nil {
+	if d.Marks, d.Read, err = s.Planner.ConflictMarkers(ctx, up.Theirs, tip); err != nil {
 		return nil, err
 	}
 	d.Unclear = s.Lines.Unclear(ctx, up.Branch)
@@ -107,24 +108,60 @@ func (ps *Pusher) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 	return d, nil
 }
 
-// tasks lists the signs of tasks in the messages of the commits that a push of a tip sends.
-func (ps *Pusher) tasks(ctx context.Context, p *plan.Position, tip object.ID) (signs []string, lacks bool, err error) {
-	refs, err := ps.s.Planner.References(ctx)
-	if err != nil {
-		return nil, false, err
+// sent lists the commits that a push of a tip adds to the remote, as far as is known here, newest first.
+func (ps *Pusher) sent(ctx context.Context, p *plan.Position, tip object.ID) ([]history.Node, error) {
+	up := p.Upstream()
+	there := []object.ID{up.Theirs}
+	if at, ok := up.Kind.(plan.Starting); ok { // everything that the remote has already
+		var err error
+		if there, err = ps.s.Lines.tipsOf(ctx, at.To.Remote); err != nil {
+			return nil, err
+		}
 	}
-	goes, err := history.Only(ctx, ps.s.Planner.Store, tip, p.Upstream().Theirs)
-	if err != nil {
-		return nil, false, err
-	}
-	signs = refs.Of(goes)
-	return signs, refs.Wanted && len(signs) == 0 && len(goes) > 0, nil
+	return history.Only(ctx, ps.s.Planner.Store, tip, there...)
 }
 
-// NoTask reports whether a push of a tip must name a task and does not.
-func (ps *Pusher) NoTask(ctx context.Context, p *plan.Position, tip object.ID) (bool, error) {
-	_, lacks, err := ps.tasks(ctx, p, tip)
-	return lacks, err
+// addSent adds what a push sends: how many commits, and their tasks.
+func (ps *Pusher) addSent(ctx context.Context, p *plan.Position, tip object.ID, d *Departure) error {
+	goes, err := ps.sent(ctx, p, tip)
+	if err != nil {
+		return err
+	}
+	d.Commits = len(goes)
+	if d.Tasks, err = ps.tasks(ctx, goes); errors.Is(err, NoTaskError{}) {
+		d.NoTask, err = true, nil
+	}
+	return err
+}
+
+// NoTaskError reports a push that must name a task, by dorvik.referenceWanted, and does not.
+type NoTaskError struct{}
+
+func (NoTaskError) Error() string {
+	return "no commit that goes names a task, and dorvik.referenceWanted asks for one; name it in a message. Nothing " +
+		"was pushed"
+}
+
+// tasks lists the signs of tasks in the messages of commits. The error is a NoTaskError if there must be one.
+func (ps *Pusher) tasks(ctx context.Context, commits []history.Node) (signs []string, err error) {
+	refs, err := ps.s.Planner.References(ctx)
+	if err != nil {
+		return nil, err
+	}
+	signs = refs.Of(commits)
+	if refs.Wanted && len(signs) == 0 && len(commits) > 0 {
+		return nil, NoTaskError{}
+	}
+	return signs, nil
+}
+
+// NamesTask returns a NoTaskError if a push of a tip must name a task and does not.
+func (ps *Pusher) NamesTask(ctx context.Context, p *plan.Position, tip object.ID) error {
+	goes, err := ps.sent(ctx, p, tip)
+	if err == nil {
+		_, err = ps.tasks(ctx, goes)
+	}
+	return err
 }
 
 // askAgain adds what the remote says of the branch now.
@@ -173,32 +210,6 @@ func (ps *Pusher) replaces(ctx context.Context, p *plan.Position, tip object.ID,
 		}
 	}
 	return nil
-}
-
-// departsWith adds what a push of other commits than yours alone sends, and what the destination has beyond them.
-func (ps *Pusher) departsWith(ctx context.Context, p *plan.Position, tip object.ID, d *Departure) (err error) {
-	s := ps.s
-	up := p.Upstream()
-	if p.IsPick() {
-		d.Lacks = up.Divergence.Theirs
-	}
-	if p.FromLine() == nil {
-		return nil
-	}
-	var there []object.ID
-	if at, ok := up.Kind.(plan.Starting); ok { // everything that the remote has already
-		if there, err = s.Workspace.Lines.tipsOf(ctx, at.To.Remote); err != nil {
-			return err
-		}
-	} else {
-		there = append(there, up.Theirs)
-		if d.Lacks, err = history.Only(ctx, s.Planner.Store, up.Theirs, tip); err != nil {
-			return err
-		}
-	}
-	goes, err := history.Only(ctx, s.Planner.Store, tip, there...)
-	d.Commits = len(goes)
-	return err
 }
 
 // departureForOthers adds what the push means for others.

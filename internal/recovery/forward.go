@@ -213,15 +213,13 @@ func (fw *Forwards) Put(ctx context.Context, f *Forward, merge bool, consent cha
 			return nil, err
 		}
 	}
-	out.Said, err = fw.repo.Push(ctx, vcs.Sending{Remote: f.Line.Remote, Ref: f.Line.Ref, Tip: out.Tip})
-	if errors.As(err, &out.Refusal) && ctx.Err() == nil {
-		return out, nil
+	sd := sender{repo: fw.repo}
+	err = sd.send(ctx, vcs.Sending{Remote: f.Line.Remote, Ref: f.Line.Ref, Tip: out.Tip}, f.At, out)
+	if err != nil || out.Refusal != nil {
+		return out, err
 	}
-	if err != nil {
-		return nil, err
-	}
-	if out.Holds, err = fw.repo.RemoteTip(ctx, f.Line.Remote, f.Line.Ref); err != nil {
-		return out, fmt.Errorf("the push was accepted, but then the remote did not answer: %w", err)
+	if err := sd.holds(ctx, out); err != nil {
+		return out, err
 	}
 	if f.Local != "" {
 		old, err := fw.repo.Ref(ctx, "refs/heads/"+f.Local)
@@ -250,7 +248,10 @@ func (fw *Forwards) merge(ctx context.Context, f *Forward) (object.ID, error) {
 		Divergence: &history.Divergence{Theirs: f.Commits}}
 	id := fw.planner.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{f.At, f.Tip},
 		AuthorLine: who.String(), Committer: who, Message: plan.MergeMessage(p)})
-	return id, fw.repo.Keep(ctx, fw.planner.Store, id)
+	if err := fw.repo.Keep(ctx, fw.planner.Store, id); err != nil {
+		return id, err
+	}
+	return fw.applier.Sign(ctx, id)
 }
 
 // CanGo reports whether one can go to the local branch afterwards without changing a file.
@@ -299,8 +300,8 @@ func (fw *Forwards) goTo(ctx context.Context, from, to string) error {
 	return nil
 }
 
-// Delete deletes a branch here and at the remote that it follows, if both are where the branch was put forward. Its
-// commits stay on the branch that they were put forward into, and the logbook can make it again.
+// Delete deletes a branch at the remote that it follows, and here, if all of both was put forward. The logbook can make
+// it again. The error is a *vcs.Refusal if the remote keeps it; then nothing is deleted.
 func (fw *Forwards) Delete(ctx context.Context, f *Forward) error {
 	b, err := fw.repo.Current(ctx)
 	if err != nil {
@@ -314,33 +315,43 @@ func (fw *Forwards) Delete(ctx context.Context, f *Forward) error {
 		return &change.MovedError{Branch: f.Own}
 	}
 	e := ledger.LogEntry{What: ledger.Moved, Of: ledger.Deleted, When: time.Now(), Branch: f.Own, From: own.Tip}
-	if own.Upstream != "" && own.Tracking != f.Line.Tracking {
-		to := own.Follows()
-		at, err := fw.repo.RemoteTip(ctx, to.Remote, to.Ref)
-		if err != nil {
-			return err
-		}
-		lacking, err := history.Only(ctx, fw.planner.Store, at, f.Tip)
-		if err != nil || len(lacking) > 0 {
-			return &plan.Blocked{What: to.Name + " has commits that were not put forward.",
-				Next: "Nothing was deleted."}
-		}
-		if !at.IsZero() {
-			if _, err := fw.repo.Push(ctx, vcs.Sending{Remote: to.Remote, Ref: to.Ref, Old: at}); err != nil {
-				return err
-			}
-			e.At, e.Line = at, &to
-		}
-	}
 	if err := fw.repo.HoldAt(ctx, "deleted/"+f.Tip.Prefix(12), f.Tip); err != nil {
 		return err
 	}
-	if err := fw.repo.UpdateRefs(ctx, "dorvik: delete "+f.Own, vcs.RefUpdate{Name: "refs/heads/" + f.Own,
-		Old: f.Tip}); err != nil {
+	if own.Upstream != "" && own.Tracking != f.Line.Tracking {
+		to := own.Follows()
+		if e.At, err = fw.deleteThere(ctx, to, f.Tip); err != nil {
+			return err
+		}
+		if !e.At.IsZero() {
+			e.Line = &to
+		}
+	}
+	err = fw.repo.UpdateRefs(ctx, "dorvik: delete "+f.Own, vcs.RefUpdate{Name: "refs/heads/" + f.Own, Old: f.Tip})
+	if err != nil && e.Line == nil {
 		return err
 	}
-	fw.ledger.Noted(fw.ledger.Store.Log(e))
-	return nil
+	fw.ledger.Noted(fw.ledger.Store.Log(e)) // also if only the remote's branch is gone, so that it can be made again
+	return err
+}
+
+// deleteThere deletes a branch of a remote and returns the tip that it had, or zero if it was gone already. All its
+// commits must be in have.
+func (fw *Forwards) deleteThere(ctx context.Context, to vcs.Line, have object.ID) (was object.ID, err error) {
+	was, err = fw.repo.RemoteTip(ctx, to.Remote, to.Ref)
+	if err != nil || was.IsZero() {
+		return was, err
+	}
+	lacking, err := history.Only(ctx, fw.planner.Store, was, have)
+	if err != nil && !errors.Is(err, object.ErrMissing) {
+		return was, err
+	}
+	if err != nil || len(lacking) > 0 { // a commit that is not here was not put forward either
+		return was, &plan.Blocked{What: to.Name + " has commits that were not put forward.",
+			Next: "Nothing was deleted."}
+	}
+	_, err = fw.repo.Push(ctx, vcs.Sending{Remote: to.Remote, Ref: to.Ref, Old: was})
+	return was, err
 }
 
 // TakeBack undoes an entry of the logbook that switched to a branch or deleted one.

@@ -1,12 +1,16 @@
 package recovery
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -118,6 +122,66 @@ func TestPuttingForwardLosesNothing(t *testing.T) {
 	assert.ErrorContains(t, s.Forwards.Delete(ctx, f), "origin/feature has commits that were not put forward")
 	assert.Equal(t, tm.other.Git("rev-parse", "feature"), tm.remote.Git("rev-parse", "feature"))
 	assert.NotEmpty(t, tm.mine.Git("rev-parse", "feature"))
+}
+
+// A remote that lets nobody delete the branch keeps it, and so does the clone.
+func TestADeletionThatIsRefused(t *testing.T) {
+	tm, ctx := onBranch(t), t.Context()
+	s := tm.session()
+	line := tm.take(s, "origin/main")
+	tm.joinNow(s, plan.Merge)
+	f, err := s.Forwards.Prepare(ctx, line)
+	require.NoError(t, err)
+	_, err = s.Forwards.Put(ctx, f, false, change.Consent{})
+	require.NoError(t, err)
+	require.NoError(t, s.Forwards.Go(ctx, f))
+	tm.remote.Git("config", "receive.denyDeletes", "true")
+	err = s.Forwards.Delete(ctx, f)
+	var refused *vcs.Refusal
+	require.ErrorAs(t, err, &refused)
+	assert.Equal(t, vcs.NoDelete, refused.Kind)
+	assert.Equal(t, f.Tip.String(), tm.mine.Git("rev-parse", "feature"))
+}
+
+// A lock at the server is waited for here, too.
+func TestPuttingForwardWaitsForALock(t *testing.T) {
+	was := lockWaits
+	lockWaits = []time.Duration{time.Millisecond}
+	defer func() { lockWaits = was }()
+	tm, ctx := onBranch(t), t.Context()
+	s := tm.session()
+	line := tm.take(s, "origin/main")
+	tm.joinNow(s, plan.Merge)
+	f, err := s.Forwards.Prepare(ctx, line)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(filepath.Join(tm.remote.Dir, "refs/heads/main.lock"), nil, 0o644))
+	done, err := s.Forwards.Put(ctx, f, false, change.Consent{})
+	require.NoError(t, err)
+	require.NotNil(t, done.Refusal)
+	assert.Equal(t, vcs.Busy, done.Refusal.Kind)
+	assert.Equal(t, 2, done.Tries)
+}
+
+// The merge commit that is made for a line is signed, if commits are.
+func TestAMergeForALineIsSigned(t *testing.T) {
+	tm, ctx := onBranch(t), t.Context()
+	signer := filepath.Join(t.TempDir(), "signer")
+	gittest.Program(t, signer, `#!/bin/sh
+cat >/dev/null
+echo '[GNUPG:] SIG_CREATED ' >&2
+printf -- '-----BEGIN PGP SIGNATURE-----\nx\n-----END PGP SIGNATURE-----\n'
+`)
+	tm.mine.Git("config", "gpg.program", signer)
+	s := tm.session()
+	line := tm.take(s, "origin/main")
+	tm.joinNow(s, plan.Merge)
+	tm.mine.Git("config", "commit.gpgSign", "true")
+	f, err := s.Forwards.Prepare(ctx, line)
+	require.NoError(t, err)
+	done, err := s.Forwards.Put(ctx, f, true, change.Consent{})
+	require.NoError(t, err)
+	require.Nil(t, done.Refusal)
+	assert.Contains(t, tm.remote.Git("cat-file", "-p", "main"), "gpgsig")
 }
 
 // The settings and the history say whether a line wants merge commits of its own.

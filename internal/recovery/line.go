@@ -3,7 +3,6 @@ package recovery
 import (
 	"context"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 
@@ -68,10 +67,10 @@ func (l *Lines) at(ctx context.Context, remote vcs.Remote, branch string) (vcs.L
 		}
 		branch = strings.TrimPrefix(ref, "refs/heads/")
 	}
-	line := vcs.Line{Name: remote.String() + " " + branch, Remote: remote, Ref: ref,
-		Tracking: "refs/dorvik/line/" + vcs.Remote(string(remote)+" "+branch).Key()}
-	if tracking := l.repo.TrackingOf(ctx, remote, ref); tracking != "" {
-		line.Tracking, line.Name = tracking, strings.TrimPrefix(tracking, "refs/remotes/")
+	line := l.Aimed(ctx, remote, ref)
+	if line.Tracking == "" { // an address, or a remote without branches here
+		line.Name = remote.String() + " " + branch
+		line.Tracking = "refs/dorvik/line/" + vcs.Remote(string(remote)+" "+branch).Key()
 	}
 	return line, nil
 }
@@ -137,7 +136,7 @@ func (l *Lines) Unclear(ctx context.Context, b vcs.Branch) *UnclearError {
 	return out
 }
 
-// Aimed returns a branch of a remote as a destination.
+// Aimed returns a branch of a remote, by its full name there, as a line.
 func (l *Lines) Aimed(ctx context.Context, remote vcs.Remote, ref string) vcs.Line {
 	return vcs.Line{Name: remote.String() + "/" + strings.TrimPrefix(ref, "refs/heads/"), Remote: remote, Ref: ref,
 		Tracking: l.repo.TrackingOf(ctx, remote, ref)}
@@ -148,8 +147,8 @@ func (l *Lines) SendTo(branch string, to vcs.Line) error {
 	return l.ledger.Choices.SendTo(branch, to.Name)
 }
 
-// Settle applies the stored choice to a branch.
-func (l *Lines) Settle(ctx context.Context, b *vcs.Branch) {
+// ApplyTarget sets the destination of a branch to the stored choice, if git's settings leave it open.
+func (l *Lines) ApplyTarget(ctx context.Context, b *vcs.Branch) {
 	unclear := l.Unclear(ctx, *b)
 	if unclear == nil {
 		return
@@ -202,17 +201,15 @@ func (l *Lines) KeepAsRemote(ctx context.Context, line vcs.Line, name string) (v
 }
 
 // plainRemoteName reports whether a text can name a remote without quoting.
-func plainRemoteName(name string) bool {
-	return name != "" && !strings.ContainsAny(name, " /:\\~^?*[\"'") && vcs.Remote(name).Key() == name
-}
+func plainRemoteName(name string) bool { return vcs.Remote(name).Key() == name }
 
-// RemoteNameFor proposes a name for a remote at an address: the folder that the repository is in, or its name.
+// RemoteNameFor proposes a name for a remote at an address: the folder that the repository is in, unless that is a
+// host, or else the repository's own name.
 func RemoteNameFor(address vcs.Remote) string {
 	at := strings.TrimSuffix(strings.TrimRight(address.String(), "/"), ".git")
-	at = strings.ReplaceAll(at, ":", "/")
-	for _, name := range []string{path.Base(path.Dir(at)), path.Base(at)} {
-		if plainRemoteName(name) && name != "origin" && strings.Contains(at, "/"+name+"/") || plainRemoteName(name) &&
-			name == path.Base(at) {
+	parts := strings.FieldsFunc(at, func(r rune) bool { return r == '/' || r == ':' })
+	for i := len(parts) - 2; i >= 0 && i < len(parts); i++ {
+		if name := parts[i]; plainRemoteName(name) && name != "origin" && !strings.Contains(name, ".") {
 			return name
 		}
 	}

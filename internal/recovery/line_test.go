@@ -204,6 +204,37 @@ func TestAFirstPushOfNothingNew(t *testing.T) {
 	assert.Equal(t, tm.mine.Git("rev-parse", "feature"), tm.remote.Git("rev-parse", "feature"))
 }
 
+// A branch here is joined although the upstream's remote does not answer, and nothing is said of a remote that it has
+// not.
+func TestABranchHereNeedsNoRemote(t *testing.T) {
+	tm, ctx := onBranch(t), t.Context()
+	tm.mine.Git("branch", "side", "HEAD~1")
+	tm.mine.Git("switch", "-q", "side")
+	tm.mine.Commit("aside", "aside", "x\n")
+	tm.mine.Git("switch", "-q", "feature")
+	tm.mine.Git("remote", "set-url", "origin", "/there/is/none")
+	s := tm.session()
+	tm.take(s, "side")
+	p, err := s.Locate(ctx, true)
+	require.NoError(t, err)
+	assert.NoError(t, p.Unanswered)
+	assert.True(t, p.Asked.IsZero())
+	assert.Error(t, p.Upstream().Unanswered)
+	assert.NotContains(t, p.Standing(false).Next, "did not answer")
+}
+
+// A branch of the same name at a remote whose branches are fetched to other places is offered, too.
+func TestTheSameNameUnderAnotherRefspec(t *testing.T) {
+	tm, ctx := onBranch(t), t.Context()
+	tm.mine.Git("branch", "--unset-upstream")
+	tm.mine.Git("config", "remote.origin.fetch", "+refs/heads/*:refs/remotes/from/origin/*")
+	tm.mine.Git("update-ref", "-d", "refs/remotes/origin/feature")
+	_, err := tm.session().Locate(ctx, true)
+	var help *Offered
+	require.ErrorAs(t, err, &help)
+	assert.Equal(t, "follow origin/feature", help.Offer.Does)
+}
+
 // An empty remote gets all commits.
 func TestAFirstPushToAnEmptyRemote(t *testing.T) {
 	gittest.Isolate(t)

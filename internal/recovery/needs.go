@@ -27,11 +27,44 @@ type needer struct{ planner *plan.Planner }
 const mostNeeded = 50
 
 // of returns what the picks of a position need, or nil.
-func (n needer) of(ctx context.Context, p *plan.Position, j *plan.Join) (*Needs, error) {
+func (n needer) of(ctx context.Context, p *plan.Position, j *plan.Join, decisions *settle.Decisions) (*Needs, error) {
 	if !p.IsPick() || p.Resumes() != nil || j.Open == 0 {
 		return nil, nil
 	}
 	picks := plan.IdsOf(p.Divergence.Theirs)
+	needed, err := n.earlier(ctx, p, j, picks)
+	if err != nil || len(needed) == 0 {
+		return nil, err
+	}
+	out := &Needs{Asks: j.Open}
+	for _, c := range needed {
+		out.Commits = append(out.Commits, c)
+		picks = append(picks, c.ID)
+	}
+	if out.Picks, err = inTheirOrder(ctx, n.planner.Store, picks, p.Yours); err != nil {
+		return nil, err
+	}
+	slices.SortFunc(out.Commits, func(a, b history.Node) int {
+		return cmp.Compare(slices.Index(out.Picks, a.ID), slices.Index(out.Picks, b.ID))
+	})
+	with, err := n.planner.Picking(ctx, p.Upstream(), out.Picks, p.PickParent())
+	if err != nil {
+		return nil, nil // a merge among them: it cannot be picked without saying against which parent
+	}
+	all, err := n.planner.Join(ctx, with, plan.Pick, decisions, plan.Amends{}, nil)
+	if err != nil {
+		return nil, err
+	}
+	if out.With = all.Open; out.With >= out.Asks {
+		return nil, nil
+	}
+	return out, nil
+}
+
+// earlier returns the commits before the picked ones that your line does not have and that changed a file in which the
+// pick conflicts.
+func (n needer) earlier(ctx context.Context, p *plan.Position, j *plan.Join, picks []object.ID) (
+	map[object.ID]history.Node, error) {
 	needed := map[object.ID]history.Node{}
 	for i := range j.Stops {
 		stop := &j.Stops[i]
@@ -49,55 +82,19 @@ func (n needer) of(ctx context.Context, p *plan.Position, j *plan.Join) (*Needs,
 			return nil, err
 		}
 		for _, c := range before[:min(len(before), mostNeeded)] {
-			touches, err := n.touches(ctx, c, paths)
-			if err != nil {
-				return nil, err
+			if len(c.Parents) > 1 || slices.Contains(picks, c.ID) {
+				continue
 			}
-			if touches && !slices.Contains(picks, c.ID) {
-				needed[c.ID] = c
+			if err := history.EachChange(ctx, n.planner.Store, c.Commit, func(ch object.Change) {
+				if paths[ch.Path] {
+					needed[c.ID] = c
+				}
+			}); err != nil {
+				return nil, err
 			}
 		}
 	}
-	if len(needed) == 0 {
-		return nil, nil
-	}
-	out := &Needs{Asks: j.Open}
-	for _, c := range needed {
-		out.Commits = append(out.Commits, c)
-		picks = append(picks, c.ID)
-	}
-	var err error
-	if out.Picks, err = inTheirOrder(ctx, n.planner.Store, picks, p.Yours); err != nil {
-		return nil, err
-	}
-	slices.SortFunc(out.Commits, func(a, b history.Node) int {
-		return cmp.Compare(slices.Index(out.Picks, a.ID), slices.Index(out.Picks, b.ID))
-	})
-	with, err := n.planner.Picking(ctx, p.Upstream(), out.Picks, p.PickParent())
-	if err != nil {
-		return nil, nil // a merge among them: it cannot be picked without saying against which parent
-	}
-	all, err := n.planner.Join(ctx, with, plan.Pick, &settle.Decisions{}, plan.Amends{}, nil)
-	if err != nil {
-		return nil, err
-	}
-	if out.With = all.Open; out.With >= j.Conflicts() {
-		return nil, nil
-	}
-	return out, nil
-}
-
-// touches reports whether a commit that is no merge changes one of some files.
-func (n needer) touches(ctx context.Context, c history.Node, paths map[string]bool) (yes bool, err error) {
-	if len(c.Parents) > 1 {
-		return false, nil
-	}
-	before, err := history.FirstParentTree(ctx, n.planner.Store, c.Commit)
-	if err != nil {
-		return false, err
-	}
-	err = n.planner.Store.EachChange(ctx, before, c.Tree, func(ch object.Change) { yes = yes || paths[ch.Path] })
-	return yes, err
+	return needed, nil
 }
 
 // inTheirOrder sorts commits so that each comes after its ancestors among them. Others keep their order.

@@ -64,7 +64,7 @@ func (w *Workspace) newAt(ctx context.Context, b vcs.Branch) (vcs.Remote, error)
 // sameName reports that a remote has a branch of the same name, and offers to follow it. It returns nil if none has.
 func (w *Workspace) sameName(ctx context.Context, b vcs.Branch, remotes []vcs.Remote) error {
 	for _, remote := range remotes { // the usual remote first
-		at, err := w.Repo.Ref(ctx, "refs/remotes/"+string(remote)+"/"+b.Name)
+		at, err := w.Repo.Ref(ctx, w.Lines.Aimed(ctx, remote, b.Full()).Tracking)
 		if err == nil && !at.IsZero() {
 			return blockedBy("The branch "+b.Name+" follows no branch of a remote.", fmt.Sprintf("%s/%s has the same "+
 				"name, so it likely belongs to it: follow that, or choose another with “git branch "+

@@ -140,7 +140,7 @@ func (s *Session) atLine(ctx context.Context, fetch bool) (*plan.Position, error
 	if err != nil {
 		return nil, err
 	}
-	s.Lines.Settle(ctx, &b)
+	s.Lines.ApplyTarget(ctx, &b)
 	return s.Workspace.locateLine(ctx, b, dirty, s.lineNow(b), fetch)
 }
 

@@ -3,7 +3,6 @@ package recovery
 import (
 	"context"
 	"errors"
-	"fmt"
 	"time"
 
 	"dorvik.dev/dorvik/internal/change"
@@ -40,6 +39,9 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 	if b.Name != p.Branch.Name || b.Tip != want {
 		return nil, &change.MovedError{Branch: p.Branch.Name}
 	}
+	if err := ps.NamesTask(ctx, p, b.Tip); err != nil {
+		return nil, err
+	}
 	out := &Pushed{Tip: b.Tip}
 	var first bool
 	if out.To, first, err = ps.destination(ctx, p, b, consent); err != nil {
@@ -60,7 +62,11 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 		}
 		out.Was = sending.Old
 	}
-	if err := ps.send(ctx, p, sending, out); err != nil {
+	seen := object.ID{}
+	if up := p.Upstream(); up.Branch.To() == out.To {
+		seen = up.Theirs
+	}
+	if err := (sender{s.Repo, ps.Waits}).send(ctx, sending, seen, out); err != nil {
 		return nil, err
 	}
 	if out.Refusal != nil {
@@ -68,33 +74,6 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 	}
 	s.Ledger.Noted(s.Ledger.Choices.Refuse(out.To.Name, nil))
 	return out, ps.arrived(ctx, p, b, out, first)
-}
-
-// lockWaits are the pauses before a push is tried again while the server's branch is locked.
-var lockWaits = []time.Duration{time.Second, 2 * time.Second, 4 * time.Second, 8 * time.Second}
-
-// send pushes, and again by itself while another push holds the server's lock on the branch.
-func (ps *Pusher) send(ctx context.Context, p *plan.Position, sending vcs.Sending, out *Pushed) error {
-	for try := 0; ; try++ {
-		var err error
-		out.Tries, out.Refusal = try+1, nil
-		out.Said, err = ps.s.Repo.Push(ctx, sending)
-		if errors.As(err, &out.Refusal) && ctx.Err() == nil {
-			ps.confirm(ctx, p, out)
-			err = nil
-		}
-		if err != nil || out.Refusal == nil || out.Refusal.Kind != vcs.Busy || try == len(lockWaits) {
-			return err
-		}
-		if ps.Waits != nil {
-			ps.Waits(try+2, len(lockWaits)+1)
-		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(lockWaits[try]):
-		}
-	}
 }
 
 // exchanged returns the tip that an exchange replaces, and protects it from garbage collection.
@@ -139,10 +118,10 @@ func (ps *Pusher) refused(ctx context.Context, out *Pushed) error {
 }
 
 // arrived records a push that was accepted. first reports that the branch follows its new branch from now on.
-func (ps *Pusher) arrived(ctx context.Context, p *plan.Position, b vcs.Branch, out *Pushed, first bool) (err error) {
+func (ps *Pusher) arrived(ctx context.Context, p *plan.Position, b vcs.Branch, out *Pushed, first bool) error {
 	s := ps.s
-	if out.Holds, err = s.Repo.RemoteTip(ctx, out.To.Remote, out.To.Ref); err != nil {
-		return fmt.Errorf("the push was accepted, but then the remote did not answer: %w", err)
+	if err := (sender{repo: s.Repo}).holds(ctx, out); err != nil {
+		return err
 	}
 	e := ledger.LogEntry{What: ledger.Sent, When: time.Now(), Branch: b.Name, From: p.Upstream().Theirs, To: b.Tip}
 	if !out.Was.IsZero() {
@@ -167,7 +146,7 @@ func (ps *Pusher) arrived(ctx context.Context, p *plan.Position, b vcs.Branch, o
 func (ps *Pusher) destination(ctx context.Context, p *plan.Position, b vcs.Branch, consent change.Consent) (to vcs.Line,
 	first bool, err error) {
 	s := ps.s
-	s.Lines.Settle(ctx, &b)
+	s.Lines.ApplyTarget(ctx, &b)
 	if to = b.To(); to.Remote == "" {
 		to, first = p.To(), true
 	}
@@ -182,21 +161,6 @@ func (ps *Pusher) destination(ctx context.Context, p *plan.Position, b vcs.Branc
 		return to, false, unclear
 	}
 	return to, first, nil
-}
-
-// confirm asks the remote what it holds after a refusal, because the message alone can be wrong.
-func (ps *Pusher) confirm(ctx context.Context, p *plan.Position, out *Pushed) {
-	s := ps.s
-	to := out.To
-	at, err := s.Repo.RemoteTip(ctx, to.Remote, to.Ref)
-	out.Unsure = err != nil
-	switch r := out.Refusal; {
-	case err != nil:
-	case at == out.Tip:
-		out.Refusal = nil
-	case r.Kind == vcs.Behind && r.Raced() && at == p.Upstream().Theirs && p.Upstream().Branch.To() == to:
-		r.Kind = vcs.Busy // nothing is new there: the branch was locked
-	}
 }
 
 // gone reports whether a branch was deleted at the remote. Pushing would create it again.

@@ -61,7 +61,10 @@ func TestWhatARefusalIsAbout(t *testing.T) {
 		"big/pier.bin is too large":             {one, "big/pier.bin"},
 		"no task in " + two[:10]:                {two, ""},
 		two + " has other without its reviewer": {two, "other"},
-		"No pushes on Fridays.":                 {"", ""},
+		"another file, biggest/big/pier.bin.gz": {"", ""},
+		"see big/pier.bin.":                     {one, "big/pier.bin"},
+		"0" + two[:12] + " is no id of these":   {"", ""},
+		"No pushes on Fridays, o ther":          {"", ""},
 	} {
 		about, err := s.Push.About(ctx, &vcs.Refusal{Words: []string{words}}, p.Divergence.Yours)
 		require.NoError(t, err)

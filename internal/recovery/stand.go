@@ -159,9 +159,12 @@ func (st stander) standFrom(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty
 	case !errors.As(err, &blocked), b.Name == "", b.Tip.IsZero(), b.Upstream == "" && errors.As(err, &offered):
 		return nil, err // a branch without a remote, or with one that is gone, can be joined with a line
 	}
-	if fetch && (line.Remote != b.Remote || k.Home == nil) {
+	switch asked := k.Home != nil && (line.Remote == k.Home.Line().Remote || line.Remote == k.Home.To().Remote); {
+	case line.Remote == "": // nobody has to be asked for it
+		p.Asked, p.Unanswered = time.Time{}, nil
+	case fetch && !asked:
 		if err := w.Lines.Fetch(ctx, line); err == nil {
-			p.Asked = time.Now()
+			p.Asked, p.Unanswered = time.Now(), nil
 		} else if p.Asked, p.Unanswered = (time.Time{}), err; ctx.Err() != nil {
 			return nil, err
 		}

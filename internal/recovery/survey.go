@@ -66,7 +66,7 @@ func (s *Session) standing(ctx context.Context) *plan.Position {
 	if err != nil {
 		return nil
 	}
-	s.Lines.Settle(ctx, &b)
+	s.Lines.ApplyTarget(ctx, &b)
 	p, err := stander{s.Workspace}.stand(ctx, b, nil, s.lineNow(b), false)
 	if err != nil {
 		return nil
@@ -127,7 +127,7 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 		return nil, err
 	}
 	asking := v.Plan.Asking()
-	if v.Needs, err = (needer{s.Planner}).of(ctx, p, asking); err != nil {
+	if v.Needs, err = (needer{s.Planner}).of(ctx, p, asking, &v.State.Decisions); err != nil {
 		return nil, err
 	}
 	if v.Overlap, err = s.Planner.Overlaps(ctx, v.Position, asking); err != nil {

@@ -1,14 +1,18 @@
 package recovery
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -22,12 +26,11 @@ type Through struct {
 	Pushed *Pushed
 	Stage  ledger.Stage
 	Why    string
-	Tries  int    // pushes that were tried
-	Route  string // as it was joined last
+	Tries  int // pushes that were tried
 }
 
-// mostTries is how often a push is tried while others push in between.
-const mostTries = 250
+// MostTries is how often a push is tried while others push in between.
+const MostTries = 250
 
 // Where names the stage at which a person can go on, or is empty.
 func (t *Through) Where() string {
@@ -42,7 +45,7 @@ func (t *Through) Where() string {
 // in between it joins again. say receives each step as it is done.
 func (s *Session) GoThrough(ctx context.Context, say func(step string)) (*Through, error) {
 	t := &Through{s: s, say: say}
-	for t.Tries < mostTries {
+	for t.Tries < MostTries {
 		again, err := t.once(ctx)
 		if err != nil || !again {
 			return t, err
@@ -70,8 +73,16 @@ func (t *Through) once(ctx context.Context) (again bool, err error) {
 	case p.Unanswered != nil:
 		t.stop(ledger.Look, "the remote did not answer")
 		return false, nil
-	case p.IsPick() || p.Stuck != nil || p.Reworks() || p.Exchange != nil:
+	case p.IsPick() || p.Stuck != nil || p.Reworks():
 		t.stop(ledger.Look, "this is no plain join")
+		return false, nil
+	}
+	x, err := s.Planner.Exchange(ctx, p)
+	if err != nil {
+		return false, err
+	}
+	if x != nil {
+		t.stop(ledger.Look, p.To().Name+" has earlier forms of your own commits")
 		return false, nil
 	}
 	if err := s.Ledger.Sync(p); err != nil {
@@ -83,6 +94,9 @@ func (t *Through) once(ctx context.Context) (again bool, err error) {
 		t.stop(ledger.Look, "there is nothing to do")
 		return false, nil
 	case p.Trivial() == plan.UpToDate:
+		if may, err := t.mayPush(ctx, p, p.Yours); err != nil || !may {
+			return false, err
+		}
 		return t.push(ctx, p)
 	case p.Trivial() == plan.FastForward:
 		return t.forward(ctx, p)
@@ -92,9 +106,12 @@ func (t *Through) once(ctx context.Context) (again bool, err error) {
 
 // forward moves the branch forward. There is nothing to push then, unless another line came in.
 func (t *Through) forward(ctx context.Context, p *plan.Position) (bool, error) {
+	if may, err := t.mayPush(ctx, p, p.Theirs); p.FromLine() != nil && (err != nil || !may) {
+		return false, err
+	}
 	_, err := t.s.FastForward(context.WithoutCancel(ctx), p, change.Consent{})
-	if stopped := t.inTheWay(err); stopped || err != nil {
-		return false, ignore(stopped, err)
+	if changed, err := t.changed(err); err != nil || !changed {
+		return false, err
 	}
 	t.say(fmt.Sprintf("%s moved forward, with nothing to join.", p.Branch.Name))
 	if p.FromLine() != nil {
@@ -134,17 +151,29 @@ func (t *Through) join(ctx context.Context, p *plan.Position) (bool, error) {
 			return false, nil
 		}
 	}
-	t.Route = string(route)
 	decided := "nothing had to be decided"
 	if n := len(plan.DecidedIn(j, &st.Decisions)); n > 0 {
 		decided = words.Count(n, "decision", "decisions") + " made before " + words.Is(n, "is", "are") + " kept"
 	}
 	t.say(fmt.Sprintf("Joined by %s: %s.", route, decided))
-	b, ok, err := t.check(ctx, p, j)
-	if err != nil || !ok {
+	b, err := t.check(ctx, p, j)
+	if err != nil || t.Why != "" {
 		return false, err
 	}
-	marks, _, err := s.Planner.ConflictMarkers(ctx, p.Upstream().Theirs, b.Tip)
+	if may, err := t.mayPush(ctx, p, b.Tip); err != nil || !may {
+		return false, err
+	}
+	_, err = s.Accept(context.WithoutCancel(ctx), p, j, b, change.Consent{}) // all or nothing
+	if changed, err := t.changed(err); err != nil || !changed {
+		return false, err
+	}
+	t.say(fmt.Sprintf("%s has the result.", p.Branch.Name))
+	return t.push(ctx, p)
+}
+
+// mayPush looks for what keeps a tip from being pushed: conflict marks, or a task that is missing.
+func (t *Through) mayPush(ctx context.Context, p *plan.Position, tip object.ID) (bool, error) {
+	marks, _, err := t.s.Planner.ConflictMarkers(ctx, p.Upstream().Theirs, tip)
 	if err != nil {
 		return false, err
 	}
@@ -152,20 +181,20 @@ func (t *Through) join(ctx context.Context, p *plan.Position) (bool, error) {
 		t.stop(ledger.Push, "conflict marks stand in "+marks[0].String())
 		return false, nil
 	}
-	_, err = s.Accept(context.WithoutCancel(ctx), p, j, b, change.Consent{}) // all or nothing
-	if stopped := t.inTheWay(err); stopped || err != nil {
-		return false, ignore(stopped, err)
+	err = t.s.Push.NamesTask(ctx, p, tip)
+	if errors.Is(err, NoTaskError{}) {
+		t.stop(ledger.Push, err.Error())
+		return false, nil
 	}
-	t.say(fmt.Sprintf("%s has the result.", p.Branch.Name))
-	return t.push(ctx, p)
+	return err == nil, err
 }
 
-// check makes the joined commits and runs the check. ok is false if something asks or fails.
-func (t *Through) check(ctx context.Context, p *plan.Position, j *plan.Join) (b plan.Built, ok bool, err error) {
+// check makes the joined commits and runs the check. It stops if something asks or fails.
+func (t *Through) check(ctx context.Context, p *plan.Position, j *plan.Join) (b plan.Built, err error) {
 	pr := t.s.Prover
 	u, err := pr.ToCheck(ctx, p, j)
 	if err != nil {
-		return b, false, err
+		return b, err
 	}
 	switch {
 	case len(u.Misfits) > 0:
@@ -178,20 +207,39 @@ func (t *Through) check(ctx context.Context, p *plan.Position, j *plan.Join) (b 
 		t.stop(ledger.Check, "nobody agreed yet to run “"+u.Terms.Command.Line()+"”")
 	case u.Passed != nil:
 		t.say("The same code passed its check before.")
-		return u.Built, true, nil
 	default:
 		proof, err := pr.Prove(ctx, p, u.Terms, u.Built.Tip, func(string) {}, func([]check.Step, int) {})
 		if err != nil {
-			return b, false, err
+			return b, err
 		}
 		if !proof.Result.Passed {
-			t.stop(ledger.Check, "“"+u.Terms.Command.Line()+"” failed on the joined code")
-			return b, false, nil
+			t.stop(ledger.Check, cmp.Or(strings.TrimSuffix(proof.Unchecked, "."),
+				"“"+u.Terms.Command.Line()+"” failed on the joined code"))
+			return b, nil
 		}
 		t.say(fmt.Sprintf("The joined code passes “%s”.", u.Terms.Command.Line()))
-		return u.Built, true, nil
 	}
-	return b, false, nil
+	if t.Why != "" {
+		return b, nil
+	}
+	return u.Built, t.each(ctx, p, u)
+}
+
+// each checks every new commit, if dorvik.checkEach asks for that.
+func (t *Through) each(ctx context.Context, p *plan.Position, u *prove.Unchecked) error {
+	if !u.WantsEach || len(u.Built.Made()) < 2 {
+		return nil
+	}
+	all, err := t.s.Prover.CheckEach(ctx, p, u.Terms, u.Built, func(string) {}, func([]prove.Each) {})
+	if err != nil {
+		return err
+	}
+	if id := prove.FirstFailing(all); !id.IsZero() {
+		t.stop(ledger.Check, "“"+u.Terms.Command.Line()+"” failed on the new commit "+t.s.Planner.Short(id))
+		return nil
+	}
+	t.say(fmt.Sprintf("Each of the %d new commits passes.", len(all)))
+	return nil
 }
 
 // push pushes. again reports that somebody pushed first and that the join was undone.
@@ -221,23 +269,15 @@ func (t *Through) push(ctx context.Context, p *plan.Position) (again bool, err e
 	return false, nil
 }
 
-// inTheWay stops for what a change asks or finds in its way, and reports that it did.
-func (t *Through) inTheWay(err error) bool {
+// changed reports whether a change was made. It stops for what the change asks or finds in its way.
+func (t *Through) changed(err error) (bool, error) {
 	var over *change.OverwriteError
 	var asks *change.AsksError
 	var hooks *change.HooksError
 	var stopped *vcs.HookError
 	if errors.As(err, &over) || errors.As(err, &asks) || errors.As(err, &hooks) || errors.As(err, &stopped) {
 		t.stop(ledger.Push, err.Error())
-		return true
+		return false, nil
 	}
-	return false
-}
-
-// ignore returns the error unless it was handled.
-func ignore(handled bool, err error) error {
-	if handled {
-		return nil
-	}
-	return err
+	return err == nil, err
 }

@@ -41,7 +41,25 @@ func TestGoingThrough(t *testing.T) {
 		"no check":   {func(*team) {}, ledger.Check, "no check was found"},
 		"it fails":   {func(tm *team) { tm.agreed("false") }, ledger.Check, "“false” failed on the joined code"},
 		"in the way": {func(tm *team) { tm.agreed("true"); tm.mine.Write("d/h", "edited\n") }, ledger.Push, "d/h"},
-		"a rule":     {func(tm *team) { tm.agreed("true"); tm.refuse() }, ledger.Push, "by a hook or a rule"},
+		"own, rewritten": {func(tm *team) {
+			tm.mine.Git("pull", "-q", "--rebase")
+			tm.mine.Git("push", "-q")
+			tm.mine.Git("commit", "-q", "--amend", "-m", "better")
+		}, ledger.Look, "earlier forms of your own commits"},
+		"a task": {func(tm *team) {
+			tm.agreed("true")
+			tm.mine.Git("config", "dorvik.referenceWanted", "true")
+		}, ledger.Push, "no commit that goes names a task"},
+		"a task, with nothing to join": {func(tm *team) {
+			tm.mine.Git("pull", "-q", "--rebase")
+			tm.mine.Git("config", "dorvik.referenceWanted", "true")
+		}, ledger.Push, "no commit that goes names a task"},
+		"each commit": {func(tm *team) {
+			tm.agreed("test ! -e m || test -e m2")
+			tm.mine.Git("config", "dorvik.checkEach", "true")
+			tm.mine.Commit("mine two", "m2", "m2\n")
+		}, ledger.Check, "failed on the new commit"},
+		"a rule": {func(tm *team) { tm.agreed("true"); tm.refuse() }, ledger.Push, "by a hook or a rule"},
 		"no branch": {func(tm *team) { tm.mine.Git("checkout", "-q", "--detach") }, ledger.Look,
 			"You are on no branch"},
 		"nothing": {func(tm *team) { tm.mine.Git("pull", "-q", "--rebase"); tm.mine.Git("push", "-q") },
@@ -55,7 +73,7 @@ func TestGoingThrough(t *testing.T) {
 			tm.other.Commit("theirs", "d/h", "H\n")
 			tm.other.Git("push", "-q")
 			c.do(tm)
-			was := tm.remote.Git("rev-parse", "main")
+			was, branch := tm.remote.Git("rev-parse", "main"), tm.mine.Git("rev-parse", "HEAD")
 			s := tm.session()
 			out, steps := tm.through(s)
 			if c.why == "" {
@@ -68,6 +86,9 @@ func TestGoingThrough(t *testing.T) {
 			assert.Equal(t, c.stage, out.Stage, out.Why)
 			assert.Contains(t, out.Why, c.why)
 			assert.Equal(t, was, tm.remote.Git("rev-parse", "main"))
+			if name != "a rule" && name != "only theirs" {
+				assert.Equal(t, branch, tm.mine.Git("rev-parse", "HEAD"), "it stops before the branch changes")
+			}
 		})
 	}
 }

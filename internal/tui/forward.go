@@ -12,6 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -139,8 +140,10 @@ func (s *forwardScreen) goThere(remove bool) tea.Cmd {
 		}
 		err := s.job.s.Forwards.Delete(ctx, s.f)
 		var blocked *plan.Blocked
-		if errors.As(err, &blocked) {
-			return func() tea.Cmd { return s.leave(said + " " + blocked.Error()) }, nil
+		var refused *vcs.Refusal
+		if errors.As(err, &blocked) || errors.As(err, &refused) {
+			said += fmt.Sprintf(" %s is kept. %s", s.f.Own, words.Sentence(err.Error()))
+			return func() tea.Cmd { return s.leave(said) }, nil
 		}
 		if err != nil {
 			return nil, err

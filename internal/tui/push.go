@@ -391,6 +391,9 @@ func (s *pushScreen) pushNow() tea.Cmd {
 		if errors.As(err, &asks) {
 			return func() tea.Cmd { return s.askHooks(asks, s.pushNow) }, nil
 		}
+		if errors.Is(err, recovery.NoTaskError{}) {
+			return func() tea.Cmd { s.job.flash = term.Warning(words.Sentence(err.Error())); return nil }, nil
+		}
 		if err != nil {
 			return nil, err
 		}

@@ -259,6 +259,15 @@ func IsAncestor(ctx context.Context, store *object.Overlay, old, new object.ID) 
 	return false, nil
 }
 
+// EachChange passes each path that a commit changed relative to its first parent.
+func EachChange(ctx context.Context, store *object.Overlay, c *object.Commit, each func(object.Change)) error {
+	before, err := FirstParentTree(ctx, store, c)
+	if err != nil {
+		return err
+	}
+	return store.EachChange(ctx, before, c.Tree, each)
+}
+
 // FirstParentTree returns the tree of a commit's first parent, or the empty tree.
 func FirstParentTree(ctx context.Context, store *object.Overlay, c *object.Commit) (object.ID, error) {
 	if len(c.Parents) == 0 {
