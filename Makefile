@@ -28,9 +28,9 @@ test:
 	@scripts/need go git tmux pdftotext rsvg-convert
 	TMPDIR=$$(scripts/temp) $(GO) test -vet=off -ldflags=-w -timeout 20m ./internal/recovery ./e2e ./internal/tui ./internal/cli ./...
 
-## tools: compilers and test runners, so that what they print is read in tests as they print it; tests pass over what is missing
+## tools: compilers, test runners and an ssh server for tests, which pass over what is missing. The system may start the server
 tools:
-	@scripts/need go gcc make python3 node rustc javac pytest cmake ctest tsc eslint gradle mvn maven-plugins
+	@scripts/need go gcc make python3 node rustc javac pytest cmake ctest tsc eslint gradle mvn maven-plugins sshd git-lfs
 
 ## quick: the computation, the tables, the stages in memory; less than a minute. It says what is left out
 quick:

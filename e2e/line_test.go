@@ -177,6 +177,40 @@ func (x *terminal) serverHook(text string) {
 	gittest.Program(x.t, hook, "#!/bin/sh\n"+text)
 }
 
+// A push that must name a task asks for it before it goes: from the list, narrowed by typing.
+func TestATaskIsPickedFromTheList(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.ahead("Warn of ice")
+	mine.Git("config", "dorvik.referenceWanted", "true")
+	x.open("100x30")
+	x.see("can be pushed as it is.", "origin was asked")
+	x.press("Enter")
+	x.see("no commit names a task", "enter name a task in a message")
+	x.press("Enter")
+	x.see("THE ROAD")
+	x.press("w")
+	x.see("ITS MESSAGE", "ctrl+t name a task")
+	x.press("End", "C-t")
+	x.see("TASKS", "SKERRY-31", "6 tasks", "enter name this task")
+	x.tmux("send-keys", "-t", "s", "-l", "--", "slip ice")
+	x.see("SKERRY-38")
+	require.Eventually(t, func() bool { return !strings.Contains(x.screen(), "SKERRY-31") }, time.Minute,
+		50*time.Millisecond)
+	x.press("Enter")
+	x.see("Warn of ice SKERRY-38")
+	x.press("C-s")
+	x.see("Replayed again from there")
+	x.press("Escape")
+	x.see("agree and run it")
+	x.press("Enter")
+	x.see("The joined code passes")
+	x.press("Enter")
+	x.see("Ready to", "SKERRY-38")
+	x.press("Enter")
+	x.see("Pushed.")
+	assert.Equal(t, "Warn of ice SKERRY-38", gittest.At(t, x.scene.Remote).Git("log", "-1", "--format=%s", "main"))
+}
+
 func TestATaskRuleIsMetByRewording(t *testing.T) {
 	x := newTerminal(t)
 	mine := x.ahead("Warn of ice #7", "Warn of fog")
@@ -268,7 +302,8 @@ func TestAProtectedMainTakesWhatAnotherBranchHas(t *testing.T) {
 	x := newTerminal(t)
 	mine := x.ahead("Warn of ice")
 	x.serverHook(`[ "$1" = refs/heads/main ] || exit 0
-git for-each-ref --contains $3 refs/heads | grep -q . || { echo "main is a protected branch: push another one first."; exit 1; }
+git for-each-ref --contains $3 refs/heads | grep -q . ||
+	{ echo "main is a protected branch: push another one first."; exit 1; }
 `)
 	x.open("142x40")
 	x.see("Your 1 commit can be pushed as it is.", "origin was asked")

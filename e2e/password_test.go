@@ -10,6 +10,7 @@ import (
 	"testing"
 	"time"
 
+	"dorvik.dev/dorvik/internal/gittest"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -63,4 +64,29 @@ func TestAPasswordIsAskedOnTheScreen(t *testing.T) {
 	x.see("Pushed.", "now holds")
 	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
 	assert.NotContains(t, mine.Git("config", "--list"), "tide")
+}
+
+// TestSshAsksOnTheScreen: a server that ssh does not know is asked about with its fingerprint, and nothing is accepted
+// by itself.
+func TestSshAsksOnTheScreen(t *testing.T) {
+	x := newTerminal(t)
+	mine := x.ahead("Warn of ice")
+	server := gittest.NewSshd(t)
+	server.Serve(mine, x.scene.Remote, "key")
+	server.Know("")
+	x.open("100x30")
+	x.see("The authenticity of host '[127.0.0.1]", "ED25519 key fingerprint is")
+	assert.Contains(t, strings.ReplaceAll(x.screen(), "\n", ""), server.Fingerprint(t))
+	x.press("Escape")
+	x.see("did not answer", "not known to ssh yet")
+	x.press("f")
+	x.see("The authenticity of host")
+	x.tmux("send-keys", "-t", "s", "-l", "--", "yes")
+	x.press("Enter")
+	x.see("Your 1 commit can be pushed as it is.")
+	x.press("Enter")
+	x.see("Ready to push.")
+	x.press("Enter")
+	x.see("Pushed.", "now holds")
+	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
 }

@@ -27,6 +27,7 @@ type pkg struct {
 // file, network or clock.
 var arrows = map[string]string{
 	"core/rx":       "",
+	"core/rule":     "core/rx",
 	"core/caught":   "",
 	"core/parallel": "core/caught",
 	"core/object":   "core/parallel +golang.org/x/text",
@@ -56,14 +57,14 @@ var arrows = map[string]string{
 	"check":         "core/rx",
 	"plan": "core/account core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge core/misfit " +
 		"core/object core/replay core/rx core/settle vcs words +golang.org/x/sync",
-	"ledger": "core/merge core/object core/replay core/settle plan vcs words +go.etcd.io/bbolt",
+	"ledger": "core/merge core/object core/replay core/rule core/settle plan vcs words +go.etcd.io/bbolt",
 	"prove": "core/attr core/diagnose core/diff core/history core/merge core/misfit core/object core/settle check " +
 		"ledger plan vcs words",
 	"change": "core/object ledger plan vcs words",
 	"apply":  "core/history core/merge core/object core/settle beneath change git ledger plan prove vcs words",
 	"lookback": "core/annotate core/decided core/diff core/history core/merge core/object core/settle ledger plan " +
 		"vcs words",
-	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rx core/settle apply change check " +
+	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rule core/rx core/settle apply change check " +
 		"git ledger lookback plan prove vcs words",
 	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
 	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +

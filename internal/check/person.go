@@ -3,6 +3,7 @@ package check
 import (
 	"context"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"strings"
@@ -31,6 +32,28 @@ func Give(ctx context.Context, dir, line, text string) error {
 		return fmt.Errorf("“%s” ended with %w%s", line, err, said)
 	}
 	return nil
+}
+
+// Ask returns the standard output of a command in a directory, up to a number of bytes. The error has what it wrote to
+// its standard error.
+func Ask(ctx context.Context, dir, line string, most int64) ([]byte, error) {
+	cmd := exec.CommandContext(ctx, "sh", "-c", line)
+	said := &firstWords{}
+	cmd.Dir, cmd.Stderr = dir, said
+	cmd.WaitDelay = time.Second // for what it started and left running
+	out, err := cmd.StdoutPipe()
+	if err == nil {
+		err = cmd.Start()
+	}
+	if err != nil {
+		return nil, fmt.Errorf("starting “%s”: %w", line, err)
+	}
+	data, err := io.ReadAll(io.LimitReader(out, most))
+	out.Close() // a command that writes more ends
+	if ended := cmd.Wait(); ended != nil && int64(len(data)) < most {
+		return nil, fmt.Errorf("“%s” ended with %w%s", line, ended, said)
+	}
+	return data, err
 }
 
 // Show starts a viewer for a file and leaves it open. The viewer does not use the terminal. If it fails within a

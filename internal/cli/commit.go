@@ -51,6 +51,11 @@ choose files or single edits, commit in the full screen.`,
 		if notice != "" {
 			e.say("%s", notice)
 		}
+		if named, err := s.Tasks.NamedIn(ctx, d.Message); err != nil {
+			return err
+		} else if !named {
+			e.say("The message names no task. A push needs one (dorvik.referenceWanted).")
+		}
 		e.say("Committed: %s is now at %s. “dorvik undo” takes it back.", wp.Branch, wp.After)
 		if !e.json {
 			return nil

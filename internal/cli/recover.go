@@ -743,6 +743,14 @@ func (p *provedJSON) seconds() (all float64) {
 	return all
 }
 
+// tip returns the commit that is pushed.
+func (r *recoverer) tip(p *plan.Position) object.ID {
+	if a := r.s.Ledger.State().Accepted; a != nil {
+		return a.After
+	}
+	return p.Yours
+}
+
 func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 	if _, first := p.Kind.(plan.Starting); first {
 		for _, n := range p.Divergence.Yours {
@@ -751,6 +759,11 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 	}
 	r.s.Push.Waits = func(try, of int) {
 		r.say("Another push is running there at this moment; trying again, %d of %d.", try, of)
+	}
+	if why, err := r.s.Push.KnownRefusal(ctx, p, r.tip(p)); err != nil {
+		return err
+	} else if why != "" {
+		r.say("%s.", words.Upper(why))
 	}
 	done, err := r.s.Push.Tip(ctx, p, change.Consent{WithoutHooks: true, To: r.flags.to,
 		Exchange: r.flags.exchange && p.Exchange != nil})

@@ -88,12 +88,23 @@ func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 			scene.Teammates = append(scene.Teammates, Clone{c.who.Name, c.folder})
 		}
 	}
+	if err := listTasks(ctx, dir, scene.Clone); err != nil {
+		return nil, err
+	}
 	file := filepath.Join(scene.Clone, uncommitted.path)
 	text, err := os.ReadFile(file)
 	if err != nil {
 		return nil, err
 	}
 	return scene, os.WriteFile(file, []byte(strings.Replace(string(text), uncommitted.old, uncommitted.new, 1)), 0o644)
+}
+
+// listTasks writes the crew's list of tasks, a stand-in for a tracker, and has your clone read it.
+func listTasks(ctx context.Context, dir, clone string) error {
+	if err := os.WriteFile(filepath.Join(dir, "tasks.txt"), []byte(tasks), 0o644); err != nil {
+		return err
+	}
+	return git.At(clone).SetConfig(ctx, "dorvik.tasks", filepath.Join("..", "tasks.txt"))
 }
 
 // cast returns the position of the remote's branch and the owners of the clones, yours first.

@@ -46,6 +46,10 @@ func isWhatItClaims(t *testing.T, part Part) {
 	assert.Equal(t, counts[1], gittest.At(t, s.Remote).Git("rev-list", "--count", mine.Git("rev-parse",
 		"origin/main")+"..main"))
 
+	listed, err := os.ReadFile(filepath.Join(s.Clone, mine.Git("config", "dorvik.tasks")))
+	require.NoError(t, err)
+	assert.Contains(t, string(listed), "SKERRY-34 Ness")
+
 	again := demoIn(t, part)
 	assert.Equal(t, mine.Git("rev-parse", "main"), gittest.At(t, again.Clone).Git("rev-parse", "main"),
 		"same ids on every run")

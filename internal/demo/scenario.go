@@ -135,6 +135,15 @@ func roundUp(c, step Cents) Cents {
 	}},
 }
 
+// tasks is the crew's list of tasks.
+const tasks = `SKERRY-31 Print the berth on the ticket
+SKERRY-34 Ness has a slip now
+SKERRY-35 Vans pay by the half metre
+SKERRY-38 Warn of ice on the slip
+SKERRY-40 The board shows cancelled sailings
+SKERRY-41 Bicycles travel free in March
+`
+
 // start is the beginning of the story: 2 March 2026, 08:00 UTC.
 const start = 1772438400
 

@@ -75,6 +75,25 @@ func (p *pushing) backend() http.Handler {
 		Env: []string{"GIT_PROJECT_ROOT=" + filepath.Dir(p.remote.Dir), "GIT_HTTP_EXPORT_ALL=1"}, Stderr: io.Discard}
 }
 
+// ssh serves the remote by a real sshd, to a key.
+func (p *pushing) ssh(key string) *gittest.Sshd {
+	s := gittest.NewSshd(p.t)
+	s.Serve(p.mine, p.remote.Dir, key)
+	return s
+}
+
+// mounted has the server see its folder as a command that mounts leaves it. The test is skipped where the system does
+// not let it mount.
+func (p *pushing) mounted(command string) {
+	if err := exec.Command("unshare", "-rm", "mount", "-t", "tmpfs", "dorvik", p.t.TempDir()).Run(); err != nil {
+		p.t.Skip("nothing can be mounted here:", err)
+	}
+	server := filepath.Join(p.t.TempDir(), "server")
+	gittest.Program(p.t, server, "#!/bin/sh\nexec unshare -rm sh -c 'cd \"$1\" && "+command+
+		" && cd / && exec git-receive-pack \"$1\"' server \"$1\"\n")
+	p.mine.Git("config", "remote.origin.receivepack", server)
+}
+
 // answers has the server answer everything with a status.
 func (p *pushing) answers(status int, header ...string) {
 	p.over(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
@@ -217,6 +236,34 @@ var refusing = []struct {
 	{"a port that nobody listens on", func(p *pushing) {
 		p.mine.Git("remote", "set-url", "origin", "git://127.0.0.1:1/skerry.git")
 	}, vcs.Unreachable},
+	{"ssh with a server that is not known", func(p *pushing) { p.ssh("key").Know("") }, vcs.HostUnknown},
+	{"ssh with a server whose key changed", func(p *pushing) { p.ssh("key").Know("other") }, vcs.HostKey},
+	{"ssh with a key that is not let in", func(p *pushing) { p.ssh("stranger") }, vcs.NoLogin},
+	{"ssh without the repository", func(p *pushing) {
+		p.ssh("key")
+		require.NoError(p.t, os.RemoveAll(p.remote.Dir))
+	}, vcs.Missing},
+	{"ssh with a hook that refuses", func(p *pushing) {
+		p.ssh("key")
+		p.says("No pushes on Fridays.")
+	}, vcs.ServerRule},
+	{"a server whose disk is full", func(p *pushing) {
+		p.mine.Commit("large", "pier.txt", pseudoRandom(200_000))
+		p.mounted("cp -a objects was && mount -t tmpfs -o size=160k dorvik objects && cp -a was/. objects")
+	}, vcs.Store},
+	{"a server whose disk is read only", func(p *pushing) {
+		p.mounted("mount --bind . . && mount -o remount,ro,bind .")
+	}, vcs.Store},
+	{"large files that are not here", func(p *pushing) {
+		if _, err := exec.LookPath("git-lfs"); err != nil {
+			gittest.Without(p.t, "git-lfs")
+		}
+		p.mine.Git("lfs", "install", "--local")
+		p.mine.Git("lfs", "track", "*.film")
+		p.mine.Commit("film", "pier.film", "a film\n")
+		require.NoError(p.t, os.RemoveAll(filepath.Join(p.mine.Dir, ".git/lfs/objects")))
+		require.NoError(p.t, os.Remove(filepath.Join(p.mine.Dir, "pier.film")))
+	}, vcs.LargeObjects},
 	{"a folder that is not there", func(p *pushing) {
 		p.mine.Git("remote", "set-url", "origin", filepath.Join(p.t.TempDir(), "gone"))
 	}, vcs.Missing},

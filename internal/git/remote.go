@@ -38,6 +38,11 @@ var byServer = telling{
 	{vcs.NoAccess, []string{"permission", "denied to", "not allowed to push"}},
 }
 
+// byHook has the words of hooks here that programs install.
+var byHook = telling{
+	{vcs.LargeObjects, []string{"git lfs upload failed", "missing or corrupt local objects"}},
+}
+
 // onTheWire has git's words about an unreachable remote.
 var onTheWire = telling{
 	{vcs.HostKey, []string{"remote host identification has changed"}},
@@ -109,6 +114,9 @@ func parsePush(stdout, stderr string, exit int) *vcs.Refusal {
 	}
 	r := wireRefusal(stderr, true)
 	r.Words = append(hookWords(stdout), r.Words...)
+	if r.Kind == vcs.LocalHook {
+		r.Kind = byHook.kind(strings.Join(r.Words, "\n"), vcs.LocalHook)
+	}
 	return r
 }
 

@@ -300,3 +300,11 @@ func (r *Repo) head() string {
 	}
 	return r.Git("rev-parse", "HEAD")
 }
+
+// Without skips a test because something is missing, unless DORVIK_TOOLS is "all".
+func Without(t testing.TB, what string) {
+	if os.Getenv("DORVIK_TOOLS") == "all" {
+		t.Fatal(what + " is missing: make tools installs it")
+	}
+	t.Skip(what + " is missing")
+}

@@ -12,6 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/rule"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -89,10 +90,9 @@ func (l *Ledger) Sync(p *plan.Position) error {
 		st.Accepted = nil
 	}
 	if st.Branch != p.Branch.Name || st.Yours != p.Yours && st.Accepted == nil {
-		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, LastCheck: st.LastCheck,
-			TakeOver: st.TakeOver, Runs: st.Runs, Carry: st.Carry, Requests: st.Requests,
-			Read: st.Read, PutAside: st.PutAside, Usual: st.Usual, Targets: st.Targets,
-			Refusals: st.Refusals}
+		kept := State{Branch: p.Branch.Name, Decisions: st.Decisions, Accepted: st.Accepted, TakeOver: st.TakeOver,
+			Runs: st.Runs, Carry: st.Carry, Requests: st.Requests, Read: st.Read, PutAside: st.PutAside,
+			Lasting: st.Lasting}
 		if st.Branch == p.Branch.Name {
 			kept.Picks, kept.PickParent, kept.Line, kept.Rework = st.Picks, st.PickParent, st.Line, st.Rework
 		}
@@ -277,8 +277,7 @@ func (l *Ledger) TakeUp(how TakeOver, found []settle.Decision, runs []string) er
 
 // Pushed ends the recovery, after the remote has the branch.
 func (l *Ledger) Pushed(branch string) error {
-	l.state = State{Branch: branch, LastCheck: l.state.LastCheck, Carry: l.state.Carry, Usual: l.state.Usual,
-		Targets: l.state.Targets, Refusals: l.state.Refusals}
+	l.state = State{Branch: branch, Carry: l.state.Carry, Lasting: l.state.Lasting}
 	return l.save()
 }
 
@@ -337,6 +336,19 @@ func (b *Choices) Refuse(to string, r *vcs.Refusal) error {
 		now[to] = Refused{r.Kind, r.Words, time.Now()}
 	}
 	b.l.state.Refusals = now
+	return b.l.save()
+}
+
+// Asks remembers what the server of a remote asks of commits.
+func (b *Choices) Asks(remote string, rules []rule.Rule) error {
+	now := maps.Clone(b.l.state.Rules)
+	if now == nil {
+		now = map[string][]rule.Rule{}
+	}
+	if delete(now, remote); len(rules) > 0 {
+		now[remote] = rules
+	}
+	b.l.state.Rules = now
 	return b.l.save()
 }
 
@@ -517,5 +529,11 @@ func (b *Choices) Take(branch string, line *vcs.Line) error {
 // Write sets the message of the merge commit. An empty one selects the proposed message again.
 func (b *Choices) Write(message string) error {
 	b.l.state.Message = message
+	return b.l.save()
+}
+
+// TakeTask remembers the sign of the task that was taken last from the list of tasks.
+func (b *Choices) TakeTask(sign string) error {
+	b.l.state.LastTask = sign
 	return b.l.save()
 }

@@ -8,6 +8,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/rule"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -53,16 +54,25 @@ type State struct {
 	// PutAside has conflicts postponed for now, and why.
 	PutAside map[settle.Key]string `json:"put_aside,omitempty"`
 
+	Lasting
+
+	Accepted *Waypoint `json:"accepted,omitempty"` // the join that is not pushed yet
+	Checked  *Checked  `json:"checked,omitempty"`
+}
+
+// Lasting is what stays when a recovery ends or another branch is checked out.
+type Lasting struct {
 	// Targets has the remote branches, such as origin/main, that branches are pushed to where git's settings leave it
 	// open.
 	Targets map[string]string `json:"targets,omitempty"`
 	// Refusals has the last refusal of a push to each remote branch, until one is accepted.
 	Refusals map[string]Refused `json:"refusals,omitempty"`
+	// Rules has what the server of each remote asks of commits, as learned from its refusals.
+	Rules map[string][]rule.Rule `json:"rules,omitempty"`
 	// Usual has the other line that each branch was joined with last.
 	Usual map[string]vcs.Line `json:"usual,omitempty"`
-
-	Accepted  *Waypoint     `json:"accepted,omitempty"` // the join that is not pushed yet
-	Checked   *Checked      `json:"checked,omitempty"`
+	// LastTask is the sign of the task that was taken last from the list of tasks.
+	LastTask  string        `json:"last_task,omitempty"`
 	LastCheck time.Duration `json:"last_check,omitempty"`
 }
 
@@ -72,6 +82,12 @@ type Refused struct {
 	Words []string        `json:"words,omitempty"`
 	When  time.Time       `json:"when"`
 }
+
+// Aside reports that the branch takes no push, so that another branch has to.
+func (r *Refused) Aside() bool { return (&vcs.Refusal{Kind: r.Kind}).Step() == vcs.PushAside }
+
+// Why describes the refusal without the server's words.
+func (r *Refused) Why() string { return (&vcs.Refusal{Kind: r.Kind}).Error() }
 
 // By is what brought a branch to where it is: one of the routes, Forward or Nothing. Its text is the "route" of
 // `logbook --json`.

@@ -12,6 +12,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/rule"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -130,12 +131,14 @@ func TestAllOfTheStateIsKept(t *testing.T) {
 		Requests: replay.Requests{id: {Leave: true}}, TakeOver: Finish,
 		Runs: []string{"make"}, Carry: true, Read: map[string]object.ID{"f": id},
 		PutAside: map[settle.Key]string{"k": "later"}, Line: &vcs.Line{Name: "side"}, Message: "m\n", Rework: true,
-		Refusals: map[string]Refused{"origin/main": {Kind: vcs.Size}},
-		Targets:  map[string]string{"main": "origin/side"}, Usual: map[string]vcs.Line{"main": {Name: "side"}},
-		Accepted: &Waypoint{Name: "1"}, Checked: &Checked{Command: "true"}, LastCheck: 1}
-	v := reflect.ValueOf(st)
-	for i := range v.NumField() {
-		require.False(t, v.Field(i).IsZero(), "this test knows nothing of %s", v.Type().Field(i).Name)
+		Lasting: Lasting{Rules: map[string][]rule.Rule{"origin": {{Kind: rule.Size, Bytes: 9}}}, Refusals: map[string]Refused{"origin/main": {Kind: vcs.Size}},
+			Targets: map[string]string{"main": "origin/side"}, Usual: map[string]vcs.Line{"main": {Name: "side"}},
+			LastTask: "#7", LastCheck: 1},
+		Accepted: &Waypoint{Name: "1"}, Checked: &Checked{Command: "true"}}
+	for _, v := range []reflect.Value{reflect.ValueOf(st), reflect.ValueOf(st.Lasting)} {
+		for i := range v.NumField() {
+			require.False(t, v.Field(i).IsZero(), "this test knows nothing of %s", v.Type().Field(i).Name)
+		}
 	}
 	dir := t.TempDir()
 	s, _, err := openStore(dir)

@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"regexp"
 	"slices"
 	"strings"
 
@@ -20,16 +19,10 @@ import (
 // Details is everything that is shown of a commit.
 type Details struct {
 	history.Node
-	Signature  string // in a few words; empty if unsigned
-	References []Reference
+	Signature  string           // in a few words; empty if unsigned
+	References [][2]int         // first and end byte in Text of each sign of a task
 	Sides      []Against        // one for each parent, or one for the empty tree
 	Decided    *decided.Account // for a merge commit
-}
-
-// Reference is the sign of a task or an issue in a message: bytes [From, To) of Commit.Text.
-type Reference struct {
-	From, To int
-	Text     string
 }
 
 // Against is what a commit changed against one parent.
@@ -57,11 +50,11 @@ func (h *History) Details(ctx context.Context, id object.ID, progress func(done,
 	if kind, ok := c.Signed(); ok {
 		d.Signature = h.signature(ctx, kind, id)
 	}
-	pattern, err := h.referencePattern(ctx)
+	refs, err := h.Planner.References(ctx)
 	if err != nil {
 		return nil, err
 	}
-	d.References = references(pattern, c.Text())
+	d.References = refs.Places(c.Text())
 	parents := c.Parents
 	if len(parents) == 0 {
 		parents = []object.ID{{}}
@@ -116,34 +109,6 @@ func (h *History) signature(ctx context.Context, kind string, id object.ID) stri
 		return "signed" + by + " (" + kind + ") with a key that was revoked since"
 	}
 	return "signed (" + kind + "); the key to check it with is not here"
-}
-
-// usualReferences matches signs such as #12 and ABC-12.
-const usualReferences = `#[0-9]+\b|\b[A-Z][A-Z0-9]+-[0-9]+\b`
-
-// referencePattern returns the form of references: dorvik.reference, or the usual ones.
-func (h *History) referencePattern(ctx context.Context) (*regexp.Regexp, error) {
-	own, err := h.Repo.Config(ctx, "dorvik.reference")
-	if err != nil {
-		return nil, err
-	}
-	if own == "" {
-		own = usualReferences
-	}
-	p, err := regexp.Compile(own)
-	if err != nil {
-		return nil, fmt.Errorf("the setting dorvik.reference is not a valid regular expression: %w", err)
-	}
-	return p, nil
-}
-
-func references(pattern *regexp.Regexp, text string) (out []Reference) {
-	for _, at := range pattern.FindAllStringIndex(text, -1) {
-		if at[1] > at[0] {
-			out = append(out, Reference{at[0], at[1], text[at[0]:at[1]]})
-		}
-	}
-	return out
 }
 
 // Changed lists the files that differ between two trees with their counts.

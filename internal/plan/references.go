@@ -17,7 +17,7 @@ var usualReference = rx.New(`(?:^|[^\w&/])(#[0-9]+|[A-Z][A-Z0-9]+-[0-9]+)\b`)
 // References finds signs of tasks in messages.
 type References struct {
 	pattern interface {
-		FindAllStringSubmatch(s string, n int) [][]string
+		FindAllStringSubmatchIndex(s string, n int) [][]int
 	}
 	Wanted bool // a push must name one
 }
@@ -46,16 +46,29 @@ func referencesBy(expr string) (*References, error) {
 	}
 	pattern, err := regexp.Compile(expr)
 	if err != nil {
-		return nil, fmt.Errorf("dorvik.reference is no regular expression: %w", err)
+		return nil, fmt.Errorf("dorvik.reference is not a regular expression: %w", err)
 	}
 	return &References{pattern: pattern}, nil
+}
+
+// Places lists the first and the end byte of each sign in a text.
+func (r *References) Places(text string) (found [][2]int) {
+	for _, m := range r.pattern.FindAllStringSubmatchIndex(text, -1) {
+		if len(m) > 2 && m[2] >= 0 {
+			m = m[2:]
+		}
+		if m[1] > m[0] {
+			found = append(found, [2]int{m[0], m[1]})
+		}
+	}
+	return found
 }
 
 // In lists the signs in some texts, each once, in the order in which they appear.
 func (r *References) In(texts ...string) (found []string) {
 	for _, text := range texts {
-		for _, m := range r.pattern.FindAllStringSubmatch(text, -1) {
-			sign := strings.TrimSpace(m[min(1, len(m)-1)])
+		for _, at := range r.Places(text) {
+			sign := strings.TrimSpace(text[at[0]:at[1]])
 			if sign != "" && !slices.Contains(found, sign) {
 				found = append(found, sign)
 			}

@@ -17,10 +17,14 @@ import (
 type About struct {
 	Commit history.Node
 	Path   string // file that they name; empty if only the commit
+	Asked  string // what an earlier refusal asked for; empty if the words are about this push
 }
 
 // Sentence describes it.
 func (a *About) Sentence() string {
+	if a.Asked != "" {
+		return a.Asked
+	}
 	if a.Path == "" {
 		return fmt.Sprintf("The server's words name this commit, “%s”.", a.Commit.Subject())
 	}
@@ -39,7 +43,7 @@ func (ps *Pusher) About(ctx context.Context, r *vcs.Refusal, commits []history.N
 	}
 	var found *About
 	for _, n := range commits { // newest first: the oldest commit that names a file brought it in
-		err := ps.path(ctx, n, said, func(path string) { found = &About{n, path} })
+		err := ps.path(ctx, n, said, func(path string) { found = &About{Commit: n, Path: path} })
 		if err != nil {
 			return nil, err
 		}

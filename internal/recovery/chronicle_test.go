@@ -253,8 +253,8 @@ func TestDetails(t *testing.T) {
 	assert.Empty(t, d.Signature)
 	assert.Nil(t, d.Decided)
 	require.Len(t, d.References, 2)
-	assert.Equal(t, "SKER-12", d.Text()[d.References[0].From:d.References[0].To])
-	assert.Equal(t, "#7", d.References[1].Text)
+	assert.Equal(t, "SKER-12", d.Text()[d.References[0][0]:d.References[0][1]])
+	assert.Equal(t, "#7", d.Text()[d.References[1][0]:d.References[1][1]])
 	require.Len(t, d.Sides, 1)
 	var got []string
 	for _, f := range d.Sides[0].Files {
@@ -292,7 +292,7 @@ func TestDetails(t *testing.T) {
 	assert.Len(t, root.Sides[0].Files, 4, "a first commit is held against nothing")
 	repo.Git("config", "dorvik.reference", "(")
 	_, err = w.History.Details(t.Context(), id, nil)
-	assert.ErrorContains(t, err, "dorvik.reference is not a valid regular expression")
+	assert.ErrorContains(t, err, "dorvik.reference is not a regular expression")
 	repo.Git("config", "dorvik.reference", "pier")
 	d, err = w.History.Details(t.Context(), id, nil)
 	require.NoError(t, err)

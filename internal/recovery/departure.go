@@ -3,11 +3,13 @@ package recovery
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rule"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/plan"
@@ -33,6 +35,8 @@ type Departure struct {
 	Tasks   []string        // signs of tasks in the messages of what goes
 	NoTask  bool            // dorvik.referenceWanted asks for one, and there is none
 	Refused *ledger.Refused // the last refusal of a push to the same place; nil if the last one was accepted
+	Breaks  []Breach        // what the server asked for before, and commits that go do not have
+	Keeps   []rule.Rule     // what it asked for before, and they have
 
 	Unclear *UnclearError // git's settings leave open where the push goes; nil if not
 
@@ -121,13 +125,22 @@ func (ps *Pusher) sent(ctx context.Context, p *plan.Position, tip object.ID) ([]
 	return history.Only(ctx, ps.s.Planner.Store, tip, there...)
 }
 
-// addSent adds what a push sends: how many commits, and their tasks.
+// addSent adds what a push sends: how many commits, their tasks, and what the server may refuse about them.
 func (ps *Pusher) addSent(ctx context.Context, p *plan.Position, tip object.ID, d *Departure) error {
 	goes, err := ps.sent(ctx, p, tip)
 	if err != nil {
 		return err
 	}
 	d.Commits = len(goes)
+	to := p.To().Remote
+	if d.Breaks, err = ps.rules().broken(ctx, to, goes); err != nil {
+		return err
+	}
+	for _, r := range ps.s.Ledger.State().Rules[to.String()] {
+		if !slices.ContainsFunc(d.Breaks, func(b Breach) bool { return b.Rule == r }) {
+			d.Keeps = append(d.Keeps, r)
+		}
+	}
 	if d.Tasks, err = ps.tasks(ctx, goes); errors.Is(err, NoTaskError{}) {
 		d.NoTask, err = true, nil
 	}
@@ -162,6 +175,22 @@ func (ps *Pusher) NamesTask(ctx context.Context, p *plan.Position, tip object.ID
 		_, err = ps.tasks(ctx, goes)
 	}
 	return err
+}
+
+// KnownRefusal describes why the server would refuse a tip, by what it refused before; it is empty if nothing is known.
+func (ps *Pusher) KnownRefusal(ctx context.Context, p *plan.Position, tip object.ID) (why string, err error) {
+	if r := ps.s.Ledger.Choices.RefusedAt(p.To().Name); r != nil && r.Aside() {
+		return "a push to " + p.To().Name + " was refused before: " + r.Why(), nil
+	}
+	goes, err := ps.sent(ctx, p, tip)
+	if err != nil {
+		return "", err
+	}
+	broken, err := ps.rules().broken(ctx, p.To().Remote, goes)
+	if err != nil || len(broken) == 0 {
+		return "", err
+	}
+	return broken[0].Sentence(), nil
 }
 
 // askAgain adds what the remote says of the branch now.

@@ -69,10 +69,14 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 	if err := (sender{s.Repo, ps.Waits}).send(ctx, sending, seen, out); err != nil {
 		return nil, err
 	}
-	if out.Refusal != nil {
-		return out, errors.Join(ps.remember(out), ps.refused(ctx, out))
+	went, err := ps.sent(ctx, p, b.Tip)
+	if err != nil {
+		return nil, err
 	}
-	s.Ledger.Noted(s.Ledger.Choices.Refuse(out.To.Name, nil))
+	if out.Refusal != nil {
+		return out, errors.Join(ps.remember(ctx, out, went), ps.refused(ctx, out))
+	}
+	s.Ledger.Noted(errors.Join(s.Ledger.Choices.Refuse(out.To.Name, nil), ps.rules().accepted(ctx, out.To.Remote, went)))
 	return out, ps.arrived(ctx, p, b, out, first)
 }
 
@@ -94,11 +98,14 @@ func (ps *Pusher) exchanged(ctx context.Context, p *plan.Position, tip object.ID
 	return x.Old, ps.s.Repo.HoldAt(ctx, "exchanged/"+x.Old.Prefix(12), x.Old)
 }
 
-// remember stores a refusal by a rule of the server, which is likely to be the same next time.
-func (ps *Pusher) remember(out *Pushed) error {
+func (ps *Pusher) rules() rules { return rules{ps.s.Planner, ps.s.Ledger} }
+
+// remember stores a refusal by a rule of the server, which is likely to be the same next time, and what its words ask.
+func (ps *Pusher) remember(ctx context.Context, out *Pushed, went []history.Node) error {
 	switch out.Refusal.Step() {
 	case vcs.ChangeWork, vcs.PushAside, vcs.GoBackFirst:
-		return ps.s.Ledger.Choices.Refuse(out.To.Name, out.Refusal)
+		return errors.Join(ps.s.Ledger.Choices.Refuse(out.To.Name, out.Refusal),
+			ps.rules().learn(ctx, out.To.Remote, out.Refusal, went))
 	}
 	return nil
 }

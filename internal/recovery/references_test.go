@@ -38,7 +38,7 @@ func TestTasksAreCarriedIntoTheMerge(t *testing.T) {
 	assert.False(t, d.NoTask)
 	tm.mine.Git("config", "dorvik.reference", "(")
 	_, err = s.Push.Departure(ctx, p, j, b.Tip)
-	assert.ErrorContains(t, err, "dorvik.reference is no regular expression")
+	assert.ErrorContains(t, err, "dorvik.reference is not a regular expression")
 }
 
 // What a server refused is told before the next push to the same place, until one is accepted.

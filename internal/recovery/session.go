@@ -33,6 +33,7 @@ type Session struct {
 	Push  *Pusher
 
 	Commits *Commits
+	Tasks   *Tasks
 
 	Forwards *Forwards
 
@@ -65,6 +66,7 @@ func newSession(w *Workspace, l *ledger.Ledger) *Session {
 		Lines:   &Lines{w.Repo, l},
 		sharing: &sharing{w, l}}
 	s.Applier, s.Push = w.mover(l, s.Prover), &Pusher{s: s}
+	s.Tasks = &Tasks{w.Repo, w.Planner, s.Prover, l}
 	s.Commits = &Commits{w.Repo, w.Planner, s.WorkTree, s.Applier}
 	s.Forwards = &Forwards{w.Repo, w.Planner, l, s.Applier, s.Lines}
 	w.Drivers.Agreed, w.Planner.Files.Recall = l.AgreedTo, s.sharing.recall

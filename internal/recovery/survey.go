@@ -27,7 +27,8 @@ type Survey struct {
 	Drivers  []prove.MergeDriver    // merge drivers that would run with consent
 	Needs    *Needs                 // earlier commits that a pick builds on; nil if none
 	Forward  *vcs.Line              // where the branch can be put forward into; nil if nowhere
-	Below    []history.Node         // the common ancestor, and the one before it
+	Tasks    TaskSettings
+	Below    []history.Node // the common ancestor, and the one before it
 }
 
 // Survey examines the repository. With fetch it asks the remote first.
@@ -166,9 +167,13 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 	return v, nil
 }
 
-// surveyBeside adds what can be done beside a join: an exchange, or putting the branch forward. It starts to read the
+// surveyBeside adds what can be done beside a join: an exchange, or putting the branch forward; and the settings of
+// tasks. It starts to read the
 // hidden paths.
 func (s *Session) surveyBeside(ctx context.Context, v *Survey) (err error) {
+	if v.Tasks, err = s.Tasks.Settings(ctx); err != nil {
+		return err
+	}
 	v.Position.Exchange, err = s.Planner.Exchange(ctx, v.Position)
 	v.Forward = s.Forwards.Line(ctx, v.Position)
 	v.Position.Hidden = s.WorkTree.AskHidden(ctx)

@@ -171,7 +171,8 @@ func (t *Through) join(ctx context.Context, p *plan.Position) (bool, error) {
 	return t.push(ctx, p)
 }
 
-// mayPush looks for what keeps a tip from being pushed: conflict marks, or a task that is missing.
+// mayPush looks for what keeps a tip from being pushed: conflict marks, a task that is missing, or what the server
+// refused before.
 func (t *Through) mayPush(ctx context.Context, p *plan.Position, tip object.ID) (bool, error) {
 	marks, _, err := t.s.Planner.ConflictMarkers(ctx, p.Upstream().Theirs, tip)
 	if err != nil {
@@ -186,7 +187,14 @@ func (t *Through) mayPush(ctx context.Context, p *plan.Position, tip object.ID) 
 		t.stop(ledger.Push, err.Error())
 		return false, nil
 	}
-	return err == nil, err
+	if err != nil {
+		return false, err
+	}
+	why, err := t.s.Push.KnownRefusal(ctx, p, tip)
+	if why != "" {
+		t.stop(ledger.Push, why)
+	}
+	return why == "" && err == nil, err
 }
 
 // check makes the joined commits and runs the check. It stops if something asks or fails.

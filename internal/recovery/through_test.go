@@ -94,10 +94,11 @@ func TestGoingThrough(t *testing.T) {
 }
 
 // refuse has the server refuse every push.
-func (tm *team) refuse() {
+func (tm *team) refuse(says ...string) {
 	hook := filepath.Join(tm.remote.Dir, "hooks", "pre-receive")
 	require.NoError(tm.t, os.MkdirAll(filepath.Dir(hook), 0o755))
-	gittest.Program(tm.t, hook, "#!/bin/sh\nexit 1\n")
+	said := strings.Join(says, "\n")
+	gittest.Program(tm.t, hook, "#!/bin/sh\ncat >&2 <<'END'\n"+said+"\nEND\nexit 1\n")
 }
 
 // Somebody pushes before every push of ours: it is joined again each time, decisions stay, and nothing is lost or

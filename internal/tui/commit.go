@@ -171,8 +171,8 @@ func (s *commitScreen) message(p *term.Page, w int) {
 	var names []string
 	if s.d != nil {
 		for _, r := range s.d.References {
-			refs = append(refs, [2]int{r.From, r.To})
-			names = append(names, r.Text)
+			refs = append(refs, r)
+			names = append(names, text[r[0]:r[1]])
 		}
 	}
 	at := 0

@@ -59,18 +59,23 @@ func (s *finding) view(w, h int) term.Page {
 	}
 	p = append(p[:h-2], term.Rule(w))
 	l := term.Text(term.Plain, " ").Bold(term.Bright, s.label+"  ")
-	before, after := s.ed.Lines[0][:s.ed.Col], s.ed.Lines[0][s.ed.Col:]
+	l = l.Then(typedLine(s.ed))
+	if s.ed.Text() == "" {
+		l = l.Add(term.Plain, " ").Then(s.empty)
+	}
+	p.Row(l)
+	return p
+}
+
+// typedLine draws the first line of an editor with its cursor.
+func typedLine(ed *term.Editor) term.Line {
+	before, after := ed.Lines[0][:ed.Col], ed.Lines[0][ed.Col:]
 	under := term.Grapheme(after)
 	rest := after[len(under):]
 	if under == "" {
 		under = " "
 	}
-	l = l.Add(term.Plain, before).Put(term.Ink{Hue: term.Plain, Invert: true}, under).Add(term.Plain, rest)
-	if before == "" && after == "" {
-		l = l.Add(term.Plain, " ").Then(s.empty)
-	}
-	p.Row(l)
-	return p
+	return term.Text(term.Plain, before).Put(term.Ink{Hue: term.Plain, Invert: true}, under).Add(term.Plain, rest)
 }
 
 func (s *finding) status() term.Line { return s.screen.status() }

@@ -53,8 +53,9 @@ type job struct {
 	stash      *recovery.LeftAside
 	needs      *recovery.Needs // earlier commits that a pick builds on; nil if none
 	forward    *vcs.Line       // where the branch can be put forward into; nil if nowhere
-	ahead      *plan.Carried   // what carrying would do to the work in the way
-	notice     string          // message of opening, shown until the next action
+	tasks      recovery.TaskSettings
+	ahead      *plan.Carried // what carrying would do to the work in the way
+	notice     string        // message of opening, shown until the next action
 
 	join      *plan.Join
 	questions []plan.Attributed

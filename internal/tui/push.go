@@ -4,11 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -130,10 +132,7 @@ func (s *pushScreen) next() (out []action) {
 	case s.ready.NoTask && s.joins() && s.job.hasRoad():
 		out = append(out, acts(keys.Next, "name a task in a message", pushMessage{s}.reword))
 	case s.ready.NoTask:
-		out = append(out, acts(keys.Next, "name a task in a message", func() tea.Cmd {
-			return reworkCommits(s.job,
-				nil)
-		}))
+		out = append(out, acts(keys.Next, "name a task in a message", func() tea.Cmd { return reworkCommits(s.job, nil) }))
 	case s.job.pos.Resumes() != nil && s.joins():
 		goes("put it on "+s.job.pos.Branch.Name, false)
 	case s.ready.Unclear != nil:
@@ -145,6 +144,10 @@ func (s *pushScreen) next() (out []action) {
 		out = append(out, acts(keys.Next, "look at both lines", s.lookAgain))
 	case s.behind():
 		goes(words.If(s.job.pos.IsPick(), "put them on your branch", "join here"), false)
+	case s.ready.Refused != nil && s.ready.Refused.Aside():
+		return afterRefusal{s}.before(nil)
+	case len(s.ready.Breaks) > 0 && (!s.joins() || s.job.hasRoad()):
+		return afterRefusal{s}.before(s.changeBroken)
 	case s.job.exchanging, !s.joins() && s.ready.Exchange != nil:
 		out = append(out, acts(keys.Next, "exchange "+up, s.exchange))
 	case s.ready.Exchange != nil:
@@ -177,9 +180,31 @@ func (s *pushScreen) choices() (out []action) {
 	return out
 }
 
+// changeBroken shows the commits that the server would refuse, to be changed.
+func (s *pushScreen) changeBroken() tea.Cmd {
+	about := s.ready.Breaks[0].About()
+	if !s.joins() {
+		return reworkCommits(s.job, func(context.Context, []history.Node) (*recovery.About, error) { return about, nil })
+	}
+	cmd := openRoad(s.job, nil)
+	if road, ok := s.job.screen().(*roadScreen); ok {
+		if at := slices.Index(s.job.built.IDs, about.Commit.ID); at >= 0 {
+			cmd = tea.Batch(cmd, road.list.to(at))
+		}
+		s.job.flash = term.Warning(about.Sentence())
+	}
+	return cmd
+}
+
 // exchange pushes, replacing what the remote branch has, after joining if that was not done.
 func (s *pushScreen) exchange() tea.Cmd {
-	if s.replace = true; s.joins() {
+	s.replace = true
+	return s.joinAndPush()
+}
+
+// joinAndPush pushes, after joining if that was not done.
+func (s *pushScreen) joinAndPush() tea.Cmd {
+	if s.joins() {
 		return s.accept(true)
 	}
 	return s.pushNow()
@@ -200,10 +225,8 @@ func (s *pushScreen) sure(push bool, do func() tea.Cmd) tea.Cmd {
 
 // makeAnew pushes although the remote's branch is gone.
 func (s *pushScreen) makeAnew() tea.Cmd {
-	if s.remake = true; s.joins() {
-		return s.accept(true)
-	}
-	return s.pushNow()
+	s.remake = true
+	return s.joinAndPush()
 }
 
 func (s *pushScreen) actions() []action {

@@ -16,14 +16,9 @@ type pushMessage struct{ s *pushScreen }
 // write opens the message of the merge commit.
 func (m pushMessage) write() tea.Cmd {
 	s := m.s
-	ed := term.NewEditor(strings.TrimRight(s.job.join.Message, "\n"), 1)
-	title := term.Text(term.Plain, " ").Bold(term.Bright, "ITS MESSAGE").Add(term.Dim,
-		"  of the merge commit; the first line is its subject")
-	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: "MERGE_MSG", own: s.job.s.Repo.Editor,
-		says:   "An empty message brings back the proposed one. Nothing on disk changes yet.",
-		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
-		save:   m.written})
-	return nil
+	return message{text: s.job.join.Message, of: "the merge commit", file: "MERGE_MSG", status: s.status(),
+		says: "An empty message brings back the proposed one. Nothing on disk changes yet.", save: m.written,
+		wanted: s.ready != nil && s.ready.NoTask}.write(s.job)
 }
 
 // written stores the message of the merge commit and makes the commit again.
@@ -52,7 +47,7 @@ func (m pushMessage) reword() tea.Cmd {
 	if last, ok := replay.Last(s.job.join.Steps); ok {
 		road.list.row = last
 		if s.job.join.Kept() == 1 {
-			return tea.Batch(cmd, road.reword())
+			return tea.Batch(cmd, road.reword(s.ready != nil && s.ready.NoTask))
 		}
 		s.job.flash = term.Text(term.Plain, "Mark the commit, then press w.")
 	}

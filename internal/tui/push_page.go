@@ -11,7 +11,6 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/term"
-	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -93,7 +92,7 @@ func (s pushPage) headline(p *term.Page, w int) bool {
 		p.Say(w, term.Line{}.Bold(term.Trouble, "✗ The hook "+s.stopped.Name+" stopped it. ").Add(term.Plain,
 			fmt.Sprintf("It ended "+
 				"with %d, and nothing was changed. Mend what it found, then press enter again.", s.stopped.Code)))
-		saidRows(p, s.stopped.Said)
+		saidRows(p, s.stopped.Said, w)
 	case s.blocked():
 		s.inTheWay(p, w)
 	case d.Gone:
@@ -137,7 +136,7 @@ func (s pushPage) headline(p *term.Page, w int) bool {
 // pushed describes an accepted push, and what can follow.
 func (s pushPage) pushed(p *term.Page, w int) {
 	p.Say(w, term.Line{}.Bold(term.Joined, "✓ Pushed. ").Add(term.Plain, s.job.holds+" "+s.inIt()))
-	saidRows(p, s.said)
+	saidRows(p, s.said, w)
 	if f := s.job.forward; f != nil {
 		p.Say(w,
 			term.Text(term.Dim, fmt.Sprintf("%s has all of %s now: ^ puts it forward, so that "+
@@ -146,8 +145,16 @@ func (s pushPage) pushed(p *term.Page, w int) {
 	}
 }
 
-// goes describes a push that nothing is in the way of.
+// goes describes a push that nothing here is in the way of.
 func (s pushPage) goes(up string) term.Line {
+	switch d := s.ready; {
+	case d.Refused != nil && d.Refused.Aside():
+		return term.Line{}.Bold(term.Trouble, "▲ "+up+" took no push before. ").Add(term.Plain,
+			words.Sentence(d.Refused.Why())+" Push to another branch, and have that joined there.")
+	case len(d.Breaks) > 0:
+		return term.Line{}.Bold(term.Trouble, "▲ The server refused this before. ").Add(term.Plain,
+			"Change the commits first; what it asked for is below.")
+	}
 	head := "Ready to join and push."
 	if s.job.accepted() {
 		head = "Joined here, not pushed yet."
@@ -282,7 +289,7 @@ func (s pushPage) refusal(p *term.Page, w int) {
 	if n := s.refused.Tries; n > 1 {
 		p.Say(w, term.Text(term.Dim, fmt.Sprintf("It was tried %d times.", n)))
 	}
-	saidRows(p, s.refused.Refusal.Words)
+	saidRows(p, s.refused.Refusal.Words, w)
 }
 
 // touchedRows lists the files that changed on disk, after the branch has the result.
@@ -299,19 +306,15 @@ func (s pushPage) touchedRows(p *term.Page, w int) {
 	p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, words.List(words.Some(paths, 12))), w-8), 4))
 }
 
-// saidRows draws the words of a hook or a server.
-func saidRows(p *term.Page, said []string) {
+// saidRows draws the words of a hook or a server whole, with their web addresses as links.
+func saidRows(p *term.Page, said []string, w int) {
 	if len(said) == 0 {
 		return
 	}
 	p.Blank()
 	p.Head("WHAT WAS SAID", "")
-	for i, l := range said {
-		if i == 12 {
-			p.Row(term.Text(term.Dim, "    …"))
-			break
-		}
-		p.Row(term.Text(term.Plain, "    "+l))
+	for _, l := range said {
+		p.Rows(term.Indent(term.Wrap(term.Line{}.Linked(term.Plain, l), w-6), 4))
 	}
 }
 
@@ -525,14 +528,7 @@ func (s pushPage) madeSure(p *term.Page) {
 // madeSureOfRemote describes what the remote said.
 func (s pushPage) madeSureOfRemote(row func(well bool, what, detail string)) {
 	d := s.ready
-	if r := d.Refused; r != nil {
-		said := ""
-		if len(r.Words) > 0 {
-			said = ": " + r.Words[0]
-		}
-		row(false, "a push there was refused "+words.Ago(s.job.now(), r.When),
-			(&vcs.Refusal{Kind: r.Kind}).Error()+said)
-	}
+	s.refusedBefore(row)
 	switch {
 	case d.NoTask:
 		row(false, "no commit names a task", "dorvik.referenceWanted asks for one; w writes a message")
@@ -548,6 +544,27 @@ func (s pushPage) madeSureOfRemote(row func(well bool, what, detail string)) {
 				d.Asked))
 	default:
 		row(false, "the remote did not answer", "")
+	}
+}
+
+// refusedBefore describes what the server refused before, and whether what goes now is as it asked.
+func (s pushPage) refusedBefore(row func(well bool, what, detail string)) {
+	d := s.ready
+	if r := d.Refused; r != nil && (r.Aside() || len(d.Breaks)+len(d.Keeps) == 0) {
+		said := ""
+		if len(r.Words) > 0 {
+			said = ": " + r.Words[0]
+		}
+		row(false, "a push there was refused "+words.Ago(s.job.now(), r.When), r.Why()+said)
+	}
+	for _, b := range d.Breaks {
+		row(false, "the server refused this before", b.What()+": it asked for "+b.Rule.String())
+	}
+	if len(d.Breaks) > 0 && s.joins() && !s.job.hasRoad() {
+		row(false, "the commits can be changed in a rebase", "esc goes back to Choose")
+	}
+	for _, r := range d.Keeps {
+		row(true, "as the server asked before", r.String())
 	}
 }
 

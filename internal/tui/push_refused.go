@@ -6,6 +6,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
@@ -33,13 +34,29 @@ func (a afterRefusal) actions() []action {
 	return []action{acts(keys.Next, "push again", again)}
 }
 
-// rework shows the commits that are not pushed, to be reworded, edited or left out, at the one that the server named.
-func (a afterRefusal) rework() tea.Cmd {
-	return reworkCommits(a.s.job, a.s.refused.Refusal)
+// before returns the keys for a push that the server would refuse, by what it refused before: one to change the commits,
+// or to push to another branch if change is nil, and one to push all the same.
+func (a afterRefusal) before(change func() tea.Cmd) []action {
+	s := a.s
+	first := acts(keys.Next, "push to another branch", a.aside)
+	if change != nil {
+		first = acts(keys.Next, "change your commits", change)
+	}
+	return []action{first, acts(keys.Again, words.If(s.joins(), "join and push all the same", "push all the same"),
+		func() tea.Cmd { return s.sure(true, s.joinAndPush) })}
 }
 
-// reworkCommits shows the commits that are not pushed, to be reworded, edited or left out.
-func reworkCommits(j *job, r *vcs.Refusal) tea.Cmd {
+// rework shows the commits that are not pushed, to be reworded, edited or left out, at the one that the server named.
+func (a afterRefusal) rework() tea.Cmd {
+	j := a.s.job
+	return reworkCommits(j, func(ctx context.Context, commits []history.Node) (*recovery.About, error) {
+		return j.s.Push.About(ctx, a.s.refused.Refusal, commits)
+	})
+}
+
+// reworkCommits shows the commits that are not pushed, to be reworded, edited or left out, at the one that find returns.
+// find may be nil.
+func reworkCommits(j *job, find func(context.Context, []history.Node) (*recovery.About, error)) tea.Cmd {
 	return j.start("reading your commits", func(ctx context.Context, _ func(int, int)) (then, error) {
 		p, err := j.s.Home(ctx, false)
 		if err != nil {
@@ -49,8 +66,8 @@ func reworkCommits(j *job, r *vcs.Refusal) tea.Cmd {
 			return func() tea.Cmd { j.flash = term.Warning(why); return nil }, nil
 		}
 		var about *recovery.About
-		if r != nil {
-			if about, err = j.s.Push.About(ctx, r, p.Divergence.Yours); err != nil {
+		if find != nil {
+			if about, err = find(ctx, p.Divergence.Yours); err != nil {
 				return nil, err
 			}
 		}
@@ -80,7 +97,7 @@ func (a afterRefusal) aside() tea.Cmd {
 		if a.s.to = words.OneLine(name); a.s.to == "" {
 			return nil
 		}
-		return a.s.pushNow()
+		return a.s.joinAndPush()
 	})))
 	return nil
 }

@@ -154,8 +154,9 @@ func (s *roadScreen) actions() []action {
 		out = append(out, also(keys.Digits[i+1], s.mark(i)))
 	}
 	if !s.step().Left() && !s.fixed(s.list.row) {
-		out = append(out, acts(keys.Write, "write its message", s.reword), acts(keys.List, "edit its files",
-			s.editFiles))
+		out = append(out, acts(keys.Write, "write its message", func() tea.Cmd { return s.reword(false) }),
+			acts(keys.List, "edit its files",
+				s.editFiles))
 	}
 	out = append(out, s.list.keys("commit")...)
 	return append(out, acts(keys.Back, "", s.leave), also(keys.Road, s.leave))
@@ -199,19 +200,16 @@ func (s *roadScreen) take(request replay.Request) tea.Cmd {
 	})
 }
 
-// reword opens the editor on the new message of the marked commit.
-func (s *roadScreen) reword() tea.Cmd {
+// reword opens the editor on the new message of the marked commit; if a task is wanted, with the list of tasks.
+func (s *roadScreen) reword(wanted bool) tea.Cmd {
 	st := s.step()
 	request := s.job.pos.Requests[st.Commit.ID]
 	text := st.Message
 	if text == "" {
 		text = st.Commit.Text()
 	}
-	ed := term.NewEditor(strings.TrimRight(text, "\n"), 1)
-	title := term.Text(term.Plain, " ").Bold(term.Bright, "ITS MESSAGE").Add(term.Dim,
-		"  of the new commit; the first line is its subject")
-	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: "COMMIT_EDITMSG", own: s.job.s.Repo.Editor,
-		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
+	return message{text: text, of: "the new commit", file: "COMMIT_EDITMSG", status: s.status(),
+		wanted: wanted,
 		save: func(to string) tea.Cmd {
 			request.Message = strings.TrimSpace(to)
 			if request.Message == st.Commit.Text() {
@@ -221,8 +219,7 @@ func (s *roadScreen) reword() tea.Cmd {
 				request.Message += "\n"
 			}
 			return s.take(request)
-		}})
-	return nil
+		}}.write(s.job)
 }
 
 // editFiles lists the files that the marked commit changes, for editing in it.

@@ -157,14 +157,10 @@ func (s *workScreen) write() tea.Cmd {
 	if s.amends && strings.TrimSpace(text) == "" {
 		text = s.last.Text()
 	}
-	ed := term.NewEditor(strings.TrimRight(text, "\n"), 1)
-	title := term.Text(term.Plain, " ").Bold(term.Bright, "ITS MESSAGE").Add(term.Dim,
-		"  of the new commit; the first line is its subject")
-	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: "COMMIT_EDITMSG", own: s.job.s.Repo.Editor,
-		says: keys.Save.Help().Key + " commits. No file changes, and undo takes the commit back.", keeps: "commit",
-		around: func(w, h int) term.Page { return append(term.Page{title, nil}, ed.View(w, h-2)...) },
-		save:   func(text string) tea.Cmd { s.text = text; return s.make() }})
-	return nil
+	return message{text: text, of: "the new commit", file: "COMMIT_EDITMSG", status: s.status(), keeps: "commit",
+		wanted: s.job.tasks.Wanted && strings.TrimSpace(text) == "",
+		says:   keys.Save.Help().Key + " commits. No file changes, and undo takes the commit back.",
+		save:   func(text string) tea.Cmd { s.text = text; return s.make() }}.write(s.job)
 }
 
 // make makes the commit.

@@ -23,6 +23,8 @@ type writing struct {
 	save   func(text string) tea.Cmd
 	own    func(ctx context.Context) (string, error) // runs the person's own editor; nil if not offered
 
+	task func() tea.Cmd // picks a task for a message; nil if there is no list
+
 	board  *settle.Board // both sides' edits, to take over; nil if none
 	from   int           // first line number of their base
 	closed bool          // the text ends with a line end that the editor does not show
@@ -40,6 +42,9 @@ func (e *writing) actions() []action {
 	}
 	if e.board != nil && !e.ed.Invalid {
 		out = append(out, act(keys.Adopt, "", quietly(e.adopt)))
+	}
+	if e.task != nil {
+		out = append(out, acts(keys.Adopt, "name a task", e.task))
 	}
 	if e.own != nil && !e.ed.Invalid {
 		out = append(out, acts(keys.OwnEditor, "", e.inOwnEditor))

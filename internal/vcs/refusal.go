@@ -98,7 +98,7 @@ var refusals = map[RefusalKind]refusalRow{
 		"Take it out of the commits, " +
 			"and replace it where it is used: it may have been seen", ChangeWork, "secret"},
 	LargeObjects: {refused, "large files that the commits name were not uploaded", "Upload them with “git lfs push " +
-		"--all REMOTE”", PushAgain, "rule"},
+		"--all REMOTE”; if they are not here either, add the files again", PushAgain, "rule"},
 	Submodule: {"The push was stopped here.", "a commit of a submodule that yours name was not pushed", "Push it in " +
 		"the submodule's folder", PushAgain, "rule"},
 	Shallow: {refused, "this clone is shallow, and the server needs the whole history", "Get the rest of the history",
@@ -114,7 +114,7 @@ var refusals = map[RefusalKind]refusalRow{
 		"access"},
 	NoLogin: {refused, "the server does not know who you are", "Check your key, or name and password",
 		PushAgain, "login"},
-	HostUnknown: {notThrough, "ssh does not know this server yet, and nothing says that it is the one you mean",
+	HostUnknown: {notThrough, "the server is not known to ssh yet, and nothing says that it is the one you mean",
 		"Connect to it once with ssh, and compare its fingerprint with one that you trust", PushAgain,
 		"host-key"},
 	HostKey: {notThrough, "the server's key is another one than before: it may not be the server you mean",
@@ -195,7 +195,7 @@ var steps = [...]struct{ again, command string }{
 	LookAgain:   {"enter shows both lines", "dorvik recover --push"},
 	Wait:        {"then push again with enter", "dorvik push"},
 	PushAside:   {"enter pushes to another branch, r to this one again", "dorvik push --to BRANCH"},
-	ChangeWork:  {"enter shows your commits to reword, edit or leave out, r pushes again as they are", "dorvik"},
+	ChangeWork:  {"enter shows your commits, to change them; r pushes again", "dorvik"},
 	GetHistory:  {"enter gets it and pushes again", "git fetch --unshallow"},
 	CreateThere: {"then press enter again to create it there", ""},
 	GoBackFirst: {"enter shows both lines", "dorvik recover --route merge --push"},

@@ -42,6 +42,11 @@ func (e *Expr) FindAllStringSubmatch(s string, n int) [][]string {
 	return e.compiled().FindAllStringSubmatch(s, n)
 }
 
+// FindAllStringSubmatchIndex calls regexp.Regexp.FindAllStringSubmatchIndex.
+func (e *Expr) FindAllStringSubmatchIndex(s string, n int) [][]int {
+	return e.compiled().FindAllStringSubmatchIndex(s, n)
+}
+
 // ReplaceAllString calls regexp.Regexp.ReplaceAllString.
 func (e *Expr) ReplaceAllString(s, with string) string { return e.compiled().ReplaceAllString(s, with) }
 

@@ -308,6 +308,9 @@ func (e *Editor) Insert(s string) {
 	e.replace(e.row, 1, to, e.row+last, col)
 }
 
+// Before returns the part of the cursor's line that is before the cursor.
+func (e *Editor) Before() string { return e.Lines[e.row][:e.Col] }
+
 // typed inserts what one key types. Letters typed in a row are one edit.
 func (e *Editor) typed(s string) {
 	e.erase()

@@ -2,6 +2,7 @@ package term
 
 import (
 	"os"
+	"regexp"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -122,6 +123,7 @@ type Ink struct {
 	Strike bool
 	Under  bool
 	Invert bool
+	Link   string // address that the terminal opens on a click; empty if none
 }
 
 // Span is a piece of text in one ink.
@@ -168,6 +170,23 @@ func (l Line) Put(k Ink, s string) Line {
 
 // Add appends text in a colour.
 func (l Line) Add(h Hue, s string) Line { return l.Put(Ink{Hue: h}, s) }
+
+// address is a web address in a text, of visible ASCII characters alone.
+var address = regexp.MustCompile(`https?://[!-~]+`)
+
+// Linked appends text in a colour, with its web addresses underlined and as links.
+func (l Line) Linked(h Hue, s string) Line {
+	for s != "" {
+		at := address.FindStringIndex(s)
+		if at == nil {
+			return l.Add(h, s)
+		}
+		link := strings.TrimRight(s[at[0]:at[1]], ".,;:!?'\")>]}")
+		l = l.Add(h, s[:at[0]]).Put(Ink{Hue: h, Under: true, Link: link}, link)
+		s = s[at[0]+len(link):]
+	}
+	return l
+}
 
 // Bold appends bold text in a colour.
 func (l Line) Bold(h Hue, s string) Line { return l.Put(Ink{Hue: h, Bold: true}, s) }
@@ -274,6 +293,9 @@ func (l Line) Flush(right Line, width int) Line {
 // Style returns the Lip Gloss style of an ink.
 func (t *Theme) Style(k Ink) lipgloss.Style {
 	st := lipgloss.NewStyle().Bold(k.Bold).Strikethrough(k.Strike).Underline(k.Under).Reverse(k.Invert)
+	if k.Link != "" {
+		st = st.Hyperlink(k.Link)
+	}
 	if t.Colour {
 		if c := t.Fg[k.Hue]; c != "" {
 			st = st.Foreground(lipgloss.Color(c))
