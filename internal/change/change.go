@@ -65,10 +65,21 @@ type Consent struct {
 	RewritePublished bool   // rewrite commits that are on a remote
 	LeaveBranches    bool   // do not move the other branches on a rebase's list
 	To               string // branch of the remote to push to; empty for the usual one
+	Tags             Tags   // tags that are pushed, too
 	Exchange         bool   // replace the commits of the remote branch, which are the person's own
 	MakeAnew         bool   // create the remote branch again, which was deleted there
 	WithoutHooks     bool   // skip hooks that a commit can change and that have no consent
 }
+
+// Tags says which of the tags that belong to a push are pushed, too.
+type Tags uint8
+
+// The choices.
+const (
+	UsualTags Tags = iota // by push.followTags: the annotated ones, or none
+	AllTags
+	NoTags
+)
 
 // Kind is the purpose of a change.
 type Kind string

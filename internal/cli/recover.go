@@ -809,6 +809,13 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 		r.out.Exchanged = &exchangedJSON{done.Was, done.Tip}
 	}
 	r.say("Pushed. %s now holds %s.", done.To.Name, done.Holds)
+	if text := done.TagsSentence(); text != "" {
+		r.say("%s", text)
+	}
+	if n := len(done.Kept); n > 0 {
+		r.say("%s %s %s here: “git push %s %s” pushes %s.", words.Is(n, "The tag", "The tags"), words.List(done.Kept),
+			words.Is(n, "stays", "stay"), done.To.Remote, strings.Join(done.Kept, " "), words.Is(n, "it", "them"))
+	}
 	if done.Follows != "" {
 		r.say("%s now follows %s.", p.Branch.Name, done.Follows)
 	}

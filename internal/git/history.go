@@ -40,6 +40,9 @@ func (r *Refs) Names(ctx context.Context) ([]vcs.Named, error) {
 		if n.Commit, err = object.ParseID(id); err != nil {
 			return nil, err
 		}
+		if n.Object, err = object.ParseID(f[3]); err != nil {
+			return nil, err
+		}
 		n.Remote, n.Ref = sourceOf(list, n.Full)
 		all = append(all, n)
 	}

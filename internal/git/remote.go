@@ -1,6 +1,7 @@
 package git
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -120,6 +121,15 @@ func parsePush(stdout, stderr string, exit int) *vcs.Refusal {
 	return r
 }
 
+// branchFirst moves the lines about tags to the end, because a push is about its branch.
+func branchFirst(stdout string) string {
+	all := strings.SplitAfter(stdout, "\n")
+	slices.SortStableFunc(all, func(a, b string) int {
+		return cmp.Compare(strings.Count(a, ":refs/tags/"), strings.Count(b, ":refs/tags/"))
+	})
+	return strings.Join(all, "")
+}
+
 // hookWords returns the output of the pre-push hook, which precedes git's.
 func hookWords(stdout string) []string {
 	before, _, _ := strings.Cut("\n"+stdout, "\nTo ")
@@ -227,6 +237,24 @@ func (r *Wire) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (ob
 	return object.ID{}, nil
 }
 
+// RemoteTags asks the repository that a push to the remote goes to for its tags.
+func (r *Wire) RemoteTags(ctx context.Context, remote vcs.Remote) (map[string]object.ID, error) {
+	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--tags", "--refs", "--", r.pushAddress(ctx, remote))
+	if err != nil {
+		return nil, err
+	}
+	found := map[string]object.ID{}
+	for line := range strings.Lines(out) {
+		id, ref, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
+		if name, ok := strings.CutPrefix(ref, "refs/tags/"); ok {
+			if found[name], err = object.ParseID(id); err != nil {
+				return nil, err
+			}
+		}
+	}
+	return found, nil
+}
+
 // pushAddress returns the address that a push to the remote goes to, if it is not the one for fetches. Otherwise it
 // returns the remote itself.
 func (r *Wire) pushAddress(ctx context.Context, remote vcs.Remote) string {
@@ -267,18 +295,21 @@ func (r *Wire) RemoteHead(ctx context.Context, remote vcs.Remote) (ref string, e
 
 // Push changes a branch of a remote and returns the output of hooks and server. A rejected push is a *Refusal.
 func (r *Wire) Push(ctx context.Context, s vcs.Sending) (said []string, err error) {
-	args, tip := []string{"push", "--porcelain"}, s.Tip.String()
+	args, tip := []string{"push", "--porcelain", "--no-follow-tags"}, s.Tip.String() // s names the tags
 	if !s.Old.IsZero() {
 		args = append(args, "--force-with-lease="+s.Ref+":"+s.Old.String())
 	}
 	if s.Tip.IsZero() {
 		tip = ""
 	}
-	out, stderr, err := r.runIn(ctx, call{doing: "pushing to " + s.Remote.String(),
-		args: append(args, "--", string(s.Remote), tip+":"+s.Ref), env: r.asks})
+	args = append(args, "--", string(s.Remote), tip+":"+s.Ref)
+	for _, name := range s.Tags {
+		args = append(args, "refs/tags/"+name+":refs/tags/"+name)
+	}
+	out, stderr, err := r.runIn(ctx, call{doing: "pushing to " + s.Remote.String(), args: args, env: r.asks})
 	var e *Error
 	if errors.As(err, &e) && e.Code > 0 {
-		refusal := parsePush(vcs.WithoutSecrets(string(out)), vcs.WithoutSecrets(string(stderr)), e.Code)
+		refusal := parsePush(vcs.WithoutSecrets(branchFirst(string(out))), vcs.WithoutSecrets(string(stderr)), e.Code)
 		if refusal != nil {
 			return refusal.Words, refusal
 		}

@@ -118,7 +118,7 @@ func (c *Clone) Names(context.Context) (out []vcs.Named, err error) {
 	for full, at := range c.refs {
 		if rest, ok := strings.CutPrefix(full, "refs/"); ok && !strings.HasPrefix(rest, "dorvik/") {
 			_, name, _ := strings.Cut(rest, "/")
-			n := vcs.Named{Name: name, Full: full, Commit: at}
+			n := vcs.Named{Name: name, Full: full, Commit: at, Object: at}
 			if branch, ok := strings.CutPrefix(full, "refs/remotes/origin/"); ok {
 				n.Remote, n.Ref = "origin", "refs/heads/"+branch
 			}
@@ -281,6 +281,11 @@ func (c *Clone) RemoteTip(ctx context.Context, _ vcs.Remote, ref string) (object
 	c.server.mu.Lock()
 	defer c.server.mu.Unlock()
 	return c.server.heads[ref], nil
+}
+
+// RemoteTags returns none: the server here has branches alone.
+func (c *Clone) RemoteTags(context.Context, vcs.Remote) (map[string]object.ID, error) {
+	return nil, nil
 }
 
 // Push offers a commit to a branch of the server.

@@ -32,8 +32,9 @@ type Departure struct {
 	Lacks    []history.Node // commits of the remote branch that the result does not have
 	Silent   error          // why the remote did not answer
 
-	Tasks   []string        // signs of tasks in the messages of what goes
-	NoTask  bool            // dorvik.referenceWanted asks for one, and there is none
+	Tasks   []string // signs of tasks in the messages of what goes
+	NoTask  bool     // dorvik.referenceWanted asks for one, and there is none
+	Tags    Tags
 	Refused *ledger.Refused // the last refusal of a push to the same place; nil if the last one was accepted
 	Breaks  []Breach        // what the server asked for before, and commits that go do not have
 	Keeps   []rule.Rule     // what it asked for before, and they have
@@ -125,7 +126,7 @@ func (ps *Pusher) sent(ctx context.Context, p *plan.Position, tip object.ID) ([]
 	return history.Only(ctx, ps.s.Planner.Store, tip, there...)
 }
 
-// addSent adds what a push sends: how many commits, their tasks, and what the server may refuse about them.
+// addSent adds what a push sends: how many commits, their tasks and tags, and what the server may refuse about them.
 func (ps *Pusher) addSent(ctx context.Context, p *plan.Position, tip object.ID, d *Departure) error {
 	goes, err := ps.sent(ctx, p, tip)
 	if err != nil {
@@ -133,6 +134,11 @@ func (ps *Pusher) addSent(ctx context.Context, p *plan.Position, tip object.ID, 
 	}
 	d.Commits = len(goes)
 	to := p.To().Remote
+	tags, err := ps.tags(ctx, p, to, tip, goes)
+	if err != nil {
+		return err
+	}
+	d.Tags = *tags
 	if d.Breaks, err = ps.rules().broken(ctx, to, goes); err != nil {
 		return err
 	}

@@ -3,6 +3,7 @@ package recovery
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"dorvik.dev/dorvik/internal/change"
@@ -66,16 +67,25 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 	if up := p.Upstream(); up.Branch.To() == out.To {
 		seen = up.Theirs
 	}
-	if err := (sender{s.Repo, ps.Waits}).send(ctx, sending, seen, out); err != nil {
-		return nil, err
-	}
 	went, err := ps.sent(ctx, p, b.Tip)
 	if err != nil {
+		return nil, err
+	}
+	tags, err := ps.tags(ctx, p, out.To.Remote, b.Tip, went)
+	if err != nil {
+		return nil, err
+	}
+	sending.Tags = tags.Chosen(consent.Tags)
+	out.Kept = slices.DeleteFunc(slices.Clone(tags.Belong), func(name string) bool {
+		return slices.Contains(sending.Tags, name)
+	})
+	if err := (sender{s.Repo, ps.Waits}).send(ctx, sending, seen, out); err != nil {
 		return nil, err
 	}
 	if out.Refusal != nil {
 		return out, errors.Join(ps.remember(ctx, out, went), ps.refused(ctx, out))
 	}
+	s.Ledger.Noted((sender{repo: s.Repo}).arrivedTags(ctx, sending, out))
 	s.Ledger.Noted(errors.Join(s.Ledger.Choices.Refuse(out.To.Name, nil), ps.rules().accepted(ctx, out.To.Remote, went)))
 	return out, ps.arrived(ctx, p, b, out, first)
 }

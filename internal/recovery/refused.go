@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"fmt"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -18,8 +19,23 @@ type Pushed struct {
 	Unsure   bool         // the push failed, and it is unknown whether the remote has the tip anyway
 	To       vcs.Line     // where it went
 	Was      object.ID    // for an exchange: the tip that was replaced
+	Tags     []string     // tags that the remote has now
+	NoTags   []string     // tags that it did not take
+	Kept     []string     // tags that belong to what went, and were not pushed
 	Follows  string       // the new upstream; empty if it did not change
 	WentBack bool         // the join was undone, to be repeated with the new commits
+}
+
+// TagsSentence describes what became of the tags, or is empty.
+func (d *Pushed) TagsSentence() (text string) {
+	if n := len(d.Tags); n > 0 {
+		text = fmt.Sprintf("%s %s went, too.", words.Is(n, "The tag", "The tags"), words.List(d.Tags))
+	}
+	if n := len(d.NoTags); n > 0 {
+		text += fmt.Sprintf(" %s did not take %s %s: it has another of that name, or refuses it.", d.To.Remote,
+			words.Is(n, "the tag", "the tags"), words.List(d.NoTags))
+	}
+	return strings.TrimSpace(text)
 }
 
 // Refused describes a failed push and the next step. joined is true if a join can be undone.

@@ -35,6 +35,7 @@ type pushScreen struct {
 	remake  bool           // create the deleted remote branch again
 	to      string         // branch of the remote to push to; empty for the usual one
 	replace bool           // exchange the remote branch's commits
+	tags    change.Tags    // tags that go, too
 }
 
 func (s *pushScreen) label() string { return ledger.Push.String() }
@@ -74,7 +75,7 @@ func (s *pushScreen) tip() object.ID {
 func (s *pushScreen) enter() tea.Cmd {
 	s.job.goTo(s)
 	s.ready, s.refused, s.stopped, s.said, s.without, s.remake = nil, nil, nil, nil, false, false
-	s.replace, s.to, s.job.holds = false, "", ""
+	s.replace, s.to, s.job.holds, s.tags = false, "", "", change.UsualTags
 	s.scroll.To(0)
 	pos, join, tip := s.job.pos, s.join(), s.tip()
 	return s.job.start("asking "+pos.To().Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -243,6 +244,7 @@ func (s *pushScreen) actions() []action {
 		out = append(out, acts(keys.Undo, words.If(s.job.pos.IsPick(), "undo the pick", "undo the join"),
 			s.job.undoJoin))
 	}
+	out = append(out, s.tagsAction()...)
 	if s.ready != nil && len(s.ready.Others) > 0 {
 		out = append(out, act(keys.Others, "what others get", func() tea.Cmd {
 			if s.job.holds != "" {
@@ -267,6 +269,25 @@ func (s *pushScreen) actions() []action {
 	}
 	out = append(out, drawAction(s.job, draw.KindReport))
 	return append(out, scrollKeys(&s.scroll)...)
+}
+
+// tagsAction returns the key that takes all tags along that belong to the push, or only those of push.followTags, or
+// none.
+func (s *pushScreen) tagsAction() []action {
+	if s.ready == nil || s.job.holds != "" || len(s.ready.Tags.Belong) == 0 {
+		return nil
+	}
+	all, follow := s.ready.Tags.Belong, s.ready.Tags.Follow
+	n, to := len(all), change.AllTags
+	switch {
+	case s.tags == change.UsualTags && len(follow) == n:
+		to = change.NoTags
+	case s.tags != change.UsualTags:
+		to = change.UsualTags
+	}
+	now := s.ready.Tags.Chosen(to)
+	does := words.If(len(now) > 0, "push "+words.Is(len(now), "the tag", "tags")+", too", "leave the tags here")
+	return []action{act(keys.Take, does, quietly(func() { s.tags = to }))}
 }
 
 // lookAgain goes to Look and asks the remote.
@@ -405,7 +426,7 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 
 func (s *pushScreen) pushNow() tea.Cmd {
 	pos, consent := s.job.pos, change.Consent{WithoutHooks: s.without, MakeAnew: s.remake,
-		Exchange: s.replace, To: s.to}
+		Exchange: s.replace, To: s.to, Tags: s.tags}
 	s.refused = nil
 	return s.job.start("pushing to "+pos.To().Name, func(ctx context.Context, progress func(int, int)) (then, error) {
 		s.job.s.Push.Waits = progress
@@ -445,6 +466,9 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 		s.job.holds = fmt.Sprintf("%s now holds %s.", d.To.Name, s.job.s.Planner.Short(d.Holds))
 		if d.Follows != "" {
 			s.job.holds += fmt.Sprintf(" %s now follows it.", s.job.pos.Branch.Name)
+		}
+		if text := d.TagsSentence(); text != "" {
+			s.job.holds += " " + text
 		}
 		s.said = d.Said
 		s.scroll.To(0)

@@ -535,6 +535,7 @@ func (s pushPage) madeSureOfRemote(row func(well bool, what, detail string)) {
 	case len(d.Tasks) > 0:
 		row(true, "tasks", strings.Join(d.Tasks, ", "))
 	}
+	s.tagsRow(row)
 	switch {
 	case d.Silent == nil && d.New:
 		row(true, "the remote has no such branch yet", "asked "+words.Ago(s.job.now(), d.Asked))
@@ -544,6 +545,22 @@ func (s pushPage) madeSureOfRemote(row func(well bool, what, detail string)) {
 				d.Asked))
 	default:
 		row(false, "the remote did not answer", "")
+	}
+}
+
+// tagsRow describes the tags that go, too, and those that stay.
+func (s pushPage) tagsRow(row func(well bool, what, detail string)) {
+	t := s.ready.Tags
+	goes := t.Chosen(s.tags)
+	stay := slices.DeleteFunc(slices.Clone(t.Belong), func(name string) bool { return slices.Contains(goes, name) })
+	if len(goes) > 0 {
+		row(true, "tags that go, too", words.List(words.Some(goes, 3)))
+	}
+	if len(stay) > 0 {
+		row(true, "tags that stay here", words.List(words.Some(stay, 3))+"; t pushes them, too")
+	}
+	if len(t.Stay) > 0 {
+		row(false, "tags stay at commits as they were", words.List(words.Some(t.Stay, 3))+"; what goes has new ids")
 	}
 }
 

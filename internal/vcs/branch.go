@@ -4,6 +4,7 @@ package vcs
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -68,7 +69,8 @@ type Sending struct {
 	Ref    string    // full name there
 	Tip    object.ID // zero deletes the branch
 	// Old is the tip that the push replaces, whatever it is. Zero only adds commits.
-	Old object.ID
+	Old  object.ID
+	Tags []string // names of tags that go, too
 }
 
 // RefUpdate moves a ref from Old to New. A zero Old creates it and a zero New deletes it.
@@ -102,9 +104,18 @@ type Named struct {
 	Name   string // such as main, origin/main, v1.2
 	Full   string // such as refs/remotes/origin/main
 	Commit object.ID
-	Remote Remote // for a remote-tracking branch: the remote, and the full name there
+	Object object.ID // what the ref holds: the commit or, for an annotated tag, the tag
+	Remote Remote    // for a remote-tracking branch: the remote, and the full name there
 	Ref    string
 }
+
+// Tag returns the name of a tag; ok is false if it is none.
+func (n Named) Tag() (name string, ok bool) { return strings.CutPrefix(n.Full, tags) }
+
+// Annotated reports whether it is an annotated tag.
+func (n Named) Annotated() bool { return n.Object != n.Commit }
+
+const tags = "refs/tags/"
 
 // Line returns the branch or tag as a line.
 func (n Named) Line() Line { return Line{n.Name, n.Full, n.Remote, n.Ref} }

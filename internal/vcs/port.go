@@ -109,6 +109,8 @@ type Wire interface {
 	RemoteHead(ctx context.Context, remote Remote) (ref string, err error)
 	// RemoteTip asks the remote for the tip of a branch. It returns the zero id if there is no such branch.
 	RemoteTip(ctx context.Context, remote Remote, ref string) (object.ID, error)
+	// RemoteTags asks the remote for its tags, by name: the objects that their refs hold.
+	RemoteTags(ctx context.Context, remote Remote) (map[string]object.ID, error)
 	// Push changes a branch and returns the messages. Commits are replaced only if the branch is at s.Old. The error
 	// is a *Refusal if it was rejected.
 	Push(ctx context.Context, s Sending) (said []string, err error)
