@@ -245,7 +245,9 @@ done
 func TestAFileOverTheLimitIsLeftOut(t *testing.T) {
 	x := newTerminal(t)
 	mine := x.ahead("Warn of ice", "Warn of fog")
-	x.serverHook(`git ls-tree -r --name-only $3 | grep -q notices/ice.txt || exit 0
+	mine.Write("notices/fog.txt", "Fog\n")
+	mine.Git("commit", "-q", "--amend", "-a", "--no-edit")
+	x.serverHook(`[ "$(git cat-file -s $3:notices/ice.txt 2>/dev/null || echo 0)" -gt 100 ] || exit 0
 echo "notices/ice.txt is larger than 100 bytes."; exit 1
 `)
 	x.open("142x40")
@@ -263,7 +265,8 @@ echo "notices/ice.txt is larger than 100 bytes."; exit 1
 	x.press("Enter")
 	x.see("The joined code passes")
 	x.press("Enter")
-	x.see("Ready to join and push. 1 commit goes to origin/main", "LEFT OUT")
+	x.see("Ready to join and push. 1 commit goes to origin/main", "LEFT OUT", "as the server asked before",
+		"no file over 100 bytes")
 	x.press("Enter")
 	x.see("Pushed.")
 	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))

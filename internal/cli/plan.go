@@ -27,6 +27,7 @@ type planJSON struct {
 	Suggested   string       `json:"suggested"`
 	Routes      []any        `json:"routes"`
 	Misfits     []misfitJSON `json:"misfits"`
+	Needs       []object.ID  `json:"needs,omitempty"`         // earlier commits that picked ones build on
 	NotLookedAt []string     `json:"not_looked_at,omitempty"` // what could not be looked at, as sentences
 }
 
@@ -166,21 +167,26 @@ Exit code 0 says that the routes asked for are clean, 3 that one is not.`,
 		if err != nil {
 			return err
 		}
-		return e.sayPlan(p, joins, suggested, f, func() (misfits []plan.Misfit, err error) {
+		return e.sayPlan(p, joins, suggested, f, func() (misfits []plan.Misfit, needs *recovery.Needs, err error) {
+			if f.pick != "" {
+				needs, err = w.Needs(cmd.Context(), p, joins[0], &settle.Decisions{})
+				return nil, needs, err
+			}
 			for _, j := range joins {
 				if misfits, err = w.Planner.Foresight.Misfits(cmd.Context(), p, j); len(misfits) > 0 || err != nil {
 					break // both routes join the same edits
 				}
 			}
-			return misfits, err
+			return misfits, nil, err
 		})
 	}
 	return e.jsonFlag(cmd)
 }
 
-// sayPlan prints what the routes make and ask. People read it while foresee still searches for misfits.
+// sayPlan prints what the routes make and ask. People read it while foresee still searches for misfits
+// or, for picks, for what they need.
 func (e *env) sayPlan(p *plan.Position, joins []*plan.Join, suggested plan.Route, f planned,
-	foresee func() ([]plan.Misfit, error)) error {
+	foresee func() ([]plan.Misfit, *recovery.Needs, error)) error {
 	out := planJSON{Version: 1, Branch: p.Branch.Name, Upstream: p.Branch.Upstream,
 		Yours: sideJSON{p.Yours, len(p.Divergence.Yours)}, Theirs: sideJSON{p.Theirs, len(p.Divergence.Theirs)},
 		Bases: p.Divergence.Bases, Suggested: string(suggested), Routes: []any{}}
@@ -206,14 +212,18 @@ func (e *env) sayPlan(p *plan.Position, joins []*plan.Join, suggested plan.Route
 			e.say("%s", describe(p, j))
 		}
 	}
-	misfits, err := foresee()
+	misfits, needs, err := foresee()
 	if err != nil {
 		return err
+	}
+	if needs != nil {
+		out.Needs = plan.IdsOf(needs.Commits)
 	}
 	if out.Misfits, out.NotLookedAt = misfitsJSON(misfits), e.notLookedAt(); e.json {
 		err = e.print(out)
 	} else {
 		e.sayMisfits(misfits)
+		e.sayNeeds(needs)
 	}
 	if err != nil {
 		return err
@@ -222,6 +232,19 @@ func (e *env) sayPlan(p *plan.Position, joins []*plan.Join, suggested plan.Route
 		return exit{exitConflicts}
 	}
 	return nil
+}
+
+// sayNeeds tells what picks need, and the command that takes it along.
+func (e *env) sayNeeds(n *recovery.Needs) {
+	if n == nil {
+		return
+	}
+	var ids []string
+	for _, id := range n.Picks {
+		ids = append(ids, id.Prefix(12))
+	}
+	e.say("▲ %s “dorvik pick %s” takes %s along.", n.Sentences(), strings.Join(ids, " "),
+		words.Is(len(n.Commits), "it", "them"))
 }
 
 func routeJSON(p *plan.Position, j *plan.Join) any {

@@ -384,6 +384,9 @@ func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 		r.say("Nothing was pushed: join first, with recover or in the full screen.")
 		return exit{exitRefused}
 	}
+	if err := r.needs(ctx, p); err != nil {
+		return err
+	}
 	j, err := r.settle(ctx, p)
 	if err != nil {
 		return err
@@ -408,6 +411,21 @@ func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 		return nil
 	}
 	return r.push(ctx, p)
+}
+
+// needs tells which earlier commits picks build on.
+func (r *recoverer) needs(ctx context.Context, p *plan.Position) error {
+	if !p.IsPick() || p.Resumes() != nil {
+		return nil
+	}
+	st := r.s.Ledger.State()
+	j, err := r.s.Planner.Join(ctx, p, plan.Pick, &st.Decisions, plan.Amends{}, nil)
+	if err != nil {
+		return err
+	}
+	needs, err := r.s.Workspace.Needs(ctx, p, j, &st.Decisions)
+	r.sayNeeds(needs)
+	return err
 }
 
 // exchange replaces the remote branch's commits, which are earlier forms of yours, or says what it takes.

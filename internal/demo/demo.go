@@ -84,12 +84,14 @@ func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 		if err := c.make(ctx, o, scene.Remote); err != nil {
 			return nil, err
 		}
-		if i > 0 {
+		if i == 0 {
+			err = listTasks(ctx, dir, scene.Clone)
+		} else {
 			scene.Teammates = append(scene.Teammates, Clone{c.who.Name, c.folder})
 		}
-	}
-	if err := listTasks(ctx, dir, scene.Clone); err != nil {
-		return nil, err
+		if err != nil {
+			return nil, err
+		}
 	}
 	file := filepath.Join(scene.Clone, uncommitted.path)
 	text, err := os.ReadFile(file)

@@ -239,7 +239,8 @@ func (r *Wire) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (ob
 
 // RemoteTags asks the repository that a push to the remote goes to for its tags.
 func (r *Wire) RemoteTags(ctx context.Context, remote vcs.Remote) (map[string]object.ID, error) {
-	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--tags", "--refs", "--", r.pushAddress(ctx, remote))
+	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--tags", "--refs", "--",
+		r.pushAddress(ctx, remote))
 	if err != nil {
 		return nil, err
 	}

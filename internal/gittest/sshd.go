@@ -75,8 +75,9 @@ func (s *Sshd) Know(name string) {
 
 // Serve has a clone reach a remote's folder by the server, with a key: "key", which is let in, or "stranger".
 func (s *Sshd) Serve(clone *Repo, remote, key string) {
-	clone.Git("config", "core.sshCommand", fmt.Sprintf("ssh -F none -i '%s' -o IdentitiesOnly=yes -o IdentityAgent=none "+
-		"-o UserKnownHostsFile='%s' -o GlobalKnownHostsFile=none", s.file(key), s.file("known")))
+	clone.Git("config", "core.sshCommand",
+		fmt.Sprintf("ssh -F none -i '%s' -o IdentitiesOnly=yes -o IdentityAgent=none "+
+			"-o UserKnownHostsFile='%s' -o GlobalKnownHostsFile=none", s.file(key), s.file("known")))
 	clone.Git("remote", "set-url", "origin", "ssh://"+s.user+"@127.0.0.1:"+s.port+filepath.ToSlash(remote))
 }
 

@@ -131,8 +131,9 @@ func TestAllOfTheStateIsKept(t *testing.T) {
 		Requests: replay.Requests{id: {Leave: true}}, TakeOver: Finish,
 		Runs: []string{"make"}, Carry: true, Read: map[string]object.ID{"f": id},
 		PutAside: map[settle.Key]string{"k": "later"}, Line: &vcs.Line{Name: "side"}, Message: "m\n", Rework: true,
-		Lasting: Lasting{Rules: map[string][]rule.Rule{"origin": {{Kind: rule.Size, Bytes: 9}}}, Refusals: map[string]Refused{"origin/main": {Kind: vcs.Size}},
-			Targets: map[string]string{"main": "origin/side"}, Usual: map[string]vcs.Line{"main": {Name: "side"}},
+		Lasting: Lasting{Rules: map[string][]rule.Rule{"origin": {{Kind: rule.Size, Bytes: 9}}},
+			Refusals: map[string]Refused{"origin/main": {Kind: vcs.Size}},
+			Targets:  map[string]string{"main": "origin/side"}, Usual: map[string]vcs.Line{"main": {Name: "side"}},
 			LastTask: "#7", LastCheck: 1},
 		Accepted: &Waypoint{Name: "1"}, Checked: &Checked{Command: "true"}}
 	for _, v := range []reflect.Value{reflect.ValueOf(st), reflect.ValueOf(st.Lasting)} {

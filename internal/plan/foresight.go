@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"slices"
 
@@ -70,6 +71,127 @@ func (f *Foresight) Misfits(ctx context.Context, p *Position, j *Join) ([]Misfit
 	}
 	f.misfits[t] = out
 	return out, nil
+}
+
+// Lack is a name that a picked commit uses and that an earlier commit of its line brought, which the branch does not
+// have.
+type Lack struct {
+	Name     string
+	In, From history.Node // the picked commit, and the earlier one
+}
+
+// Lacks returns what picked commits lack on the branch. earlier lists the commits before a picked one that the branch
+// does not have. If the search fails it returns none and records that in Extras.
+func (f *Foresight) Lacks(ctx context.Context, p *Position, j *Join,
+	earlier func(picked history.Node) ([]history.Node, error)) ([]Lack, error) {
+	out, _, err := Extra(ctx, f.p.Extras, "what picked commits need of earlier ones",
+		func(ctx context.Context) (out []Lack, err error) {
+			onto, err := f.p.Tree(ctx, p.Yours)
+			if err != nil {
+				return nil, err
+			}
+			for i := range j.Steps {
+				st := &j.Steps[i]
+				after, err := st.Tree(ctx)
+				if err != nil {
+					return nil, err
+				}
+				if !st.Left() && len(st.Commit.Parents) == 1 {
+					found, err := f.lacksOf(ctx, st.Commit, onto, after, earlier)
+					if err != nil {
+						return nil, err
+					}
+					out = append(out, found...)
+				}
+				onto = after
+			}
+			return out, nil
+		})
+	return out, err
+}
+
+// lacksOf returns what one picked commit lacks in the tree that it is put onto.
+func (f *Foresight) lacksOf(ctx context.Context, picked history.Node, onto, after object.ID,
+	earlier func(history.Node) ([]history.Node, error)) (out []Lack, err error) {
+	before, err := earlier(picked)
+	if err != nil || len(before) == 0 {
+		return nil, err
+	}
+	base, err := history.FirstParentTree(ctx, f.p.Store, picked.Commit)
+	if err != nil {
+		return nil, err
+	}
+	sides, err := misfit.Read(ctx, f.p.Store, base, onto, picked.Tree)
+	if err != nil {
+		return nil, err
+	}
+	found, err := sides.Find(ctx, after)
+	if err != nil {
+		return nil, err
+	}
+	for _, m := range found {
+		if m.Changed.Side != merge.Yours || m.Used.Side != merge.Theirs {
+			continue
+		}
+		from, err := f.broughtBy(ctx, before, m)
+		if err != nil {
+			return nil, err
+		}
+		if from.Commit != nil {
+			out = append(out, Lack{m.Name, picked, from})
+		}
+	}
+	return out, nil
+}
+
+// broughtBy returns the commit, of some from newest to oldest, that brought a name to the file of its definition: the
+// oldest that added a line with it or, if its parameters changed, the newest.
+func (f *Foresight) broughtBy(ctx context.Context, commits []history.Node, m misfit.Misfit) (from history.Node,
+	err error) {
+	for _, n := range commits[:min(len(commits), mostLookedInto)] {
+		if len(n.Parents) > 1 {
+			continue
+		}
+		adds := false
+		var reading error
+		if err := history.EachChange(ctx, f.p.Store, n.Commit, func(c object.Change) {
+			if c.Path != m.Changed.Path || !c.New.Mode.IsRegular() || reading != nil {
+				return
+			}
+			adds, reading = f.adds(ctx, c, m.Name)
+		}); err != nil || reading != nil {
+			return from, cmp.Or(err, reading)
+		}
+		if adds {
+			if from = n; m.Kind == misfit.Signature {
+				break
+			}
+		}
+	}
+	return from, nil
+}
+
+// adds reports whether a change adds a line with a name.
+func (f *Foresight) adds(ctx context.Context, c object.Change, name string) (bool, error) {
+	was := ""
+	if c.Old.Mode.IsRegular() {
+		text, err := f.p.Store.Text(ctx, c.Old.ID)
+		if err != nil {
+			return false, err
+		}
+		was = text
+	}
+	is, err := f.p.Store.Text(ctx, c.New.ID)
+	if err != nil {
+		return false, err
+	}
+	to := diff.Lines(is)
+	for _, e := range diff.Histogram(diff.Lines(was), to) {
+		if slices.ContainsFunc(to[e.B0:e.B1], func(l string) bool { return misfit.HasWord(l, name) }) {
+			return true, nil
+		}
+	}
+	return false, nil
 }
 
 // sidesOf returns the relevant changes of both sides. It caches the last result.

@@ -13,6 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Departure lists what is known before a push.
@@ -36,6 +37,7 @@ type Departure struct {
 	NoTask  bool     // dorvik.referenceWanted asks for one, and there is none
 	Tags    Tags
 	Refused *ledger.Refused // the last refusal of a push to the same place; nil if the last one was accepted
+	Aside   bool            // by that refusal the branch takes no push, and no other branch there has the commits yet
 	Breaks  []Breach        // what the server asked for before, and commits that go do not have
 	Keeps   []rule.Rule     // what it asked for before, and they have
 
@@ -101,6 +103,9 @@ func (ps *Pusher) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 		}
 	}
 	d.Refused = s.Ledger.Choices.RefusedAt(p.To().Name)
+	if d.Aside, err = ps.goesAside(ctx, p.To().Remote, d.Refused, tip); err != nil {
+		return nil, err
+	}
 	if p.To().Remote == "" {
 		return d, s.Ledger.Reach(ledger.Push)
 	}
@@ -183,10 +188,25 @@ func (ps *Pusher) NamesTask(ctx context.Context, p *plan.Position, tip object.ID
 	return err
 }
 
+// goesAside reports whether a tip has to go to another branch first: by an earlier refusal the branch takes no push, and
+// the remote does not have the tip elsewhere.
+func (ps *Pusher) goesAside(ctx context.Context, to vcs.Remote, r *ledger.Refused, tip object.ID) (bool, error) {
+	if r == nil || !r.Aside() {
+		return false, nil
+	}
+	there, err := ps.s.Lines.tipsOf(ctx, to)
+	if err != nil {
+		return false, err
+	}
+	goes, err := history.Only(ctx, ps.s.Planner.Store, tip, there...)
+	return len(goes) > 0, err
+}
+
 // KnownRefusal describes why the server would refuse a tip, by what it refused before; it is empty if nothing is known.
 func (ps *Pusher) KnownRefusal(ctx context.Context, p *plan.Position, tip object.ID) (why string, err error) {
-	if r := ps.s.Ledger.Choices.RefusedAt(p.To().Name); r != nil && r.Aside() {
-		return "a push to " + p.To().Name + " was refused before: " + r.Why(), nil
+	r := ps.s.Ledger.Choices.RefusedAt(p.To().Name)
+	if aside, err := ps.goesAside(ctx, p.To().Remote, r, tip); aside || err != nil {
+		return "a push to " + p.To().Name + " was refused before: " + r.Why(), err
 	}
 	goes, err := ps.sent(ctx, p, tip)
 	if err != nil {

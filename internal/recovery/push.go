@@ -86,7 +86,8 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 		return out, errors.Join(ps.remember(ctx, out, went), ps.refused(ctx, out))
 	}
 	s.Ledger.Noted((sender{repo: s.Repo}).arrivedTags(ctx, sending, out))
-	s.Ledger.Noted(errors.Join(s.Ledger.Choices.Refuse(out.To.Name, nil), ps.rules().accepted(ctx, out.To.Remote, went)))
+	s.Ledger.Noted(errors.Join(s.Ledger.Choices.Refuse(out.To.Name, nil), ps.rules().accepted(ctx, out.To.Remote,
+		went)))
 	return out, ps.arrived(ctx, p, b, out, first)
 }
 

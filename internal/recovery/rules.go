@@ -110,7 +110,8 @@ func (rs rules) broken(ctx context.Context, remote vcs.Remote, nodes []history.N
 }
 
 // judged reads what rules are about.
-func (rs rules) judged(ctx context.Context, nodes []history.Node) (out []rule.Commit, refs *plan.References, err error) {
+func (rs rules) judged(ctx context.Context, nodes []history.Node) (out []rule.Commit, refs *plan.References,
+	err error) {
 	if refs, err = rs.planner.References(ctx); err != nil {
 		return nil, nil, err
 	}

@@ -128,7 +128,7 @@ func (s *Session) surveyOf(ctx context.Context, p *plan.Position, dirty func() e
 		return nil, err
 	}
 	asking := v.Plan.Asking()
-	if v.Needs, err = (needer{s.Planner}).of(ctx, p, asking, &v.State.Decisions); err != nil {
+	if v.Needs, err = s.Workspace.Needs(ctx, p, asking, &v.State.Decisions); err != nil {
 		return nil, err
 	}
 	if v.Overlap, err = s.Planner.Overlaps(ctx, v.Position, asking); err != nil {

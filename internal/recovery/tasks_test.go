@@ -19,7 +19,8 @@ func TestTheListOfTasks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, TaskSettings{}, set)
 
-	tm.mine.Write(".git/tasks", "#7 Warn of ice\n\n  ISLE-8:  Warn   of fog\r\nFix: see #9\nplain words\nlonely\n\xff #10\n")
+	tm.mine.Write(".git/tasks",
+		"#7 Warn of ice\n\n  ISLE-8:  Warn   of fog\r\nFix: see #9\nplain words\nlonely\n\xff #10\n")
 	tm.mine.Git("config", "dorvik.tasks", ".git/tasks")
 	tm.mine.Git("config", "dorvik.referenceWanted", "true")
 	set, err = s.Tasks.Settings(ctx)

@@ -169,14 +169,7 @@ func (s *lookScreen) needed() string {
 	if n == nil {
 		return ""
 	}
-	var names []string
-	for _, c := range n.Commits {
-		names = append(names, "“"+c.Subject()+"”")
-	}
-	return fmt.Sprintf("What is picked builds on %s of its line that your branch does not have: %s. With %s, %s asked "+
-		"instead of %d. Press t to take %[3]s along, in their order.",
-		words.Count(len(names), "earlier commit", "earlier commits"), words.List(words.Some(names, 3)),
-		words.Is(len(names), "it", "them"), words.Count(n.With, "decision is", "decisions are"), n.Asks)
+	return n.Sentences() + " Press t to take " + words.Is(len(n.Commits), "it", "them") + " along, in their order."
 }
 
 // takeAlong picks the earlier commits, too.

@@ -133,7 +133,10 @@ func (s *pushScreen) next() (out []action) {
 	case s.ready.NoTask && s.joins() && s.job.hasRoad():
 		out = append(out, acts(keys.Next, "name a task in a message", pushMessage{s}.reword))
 	case s.ready.NoTask:
-		out = append(out, acts(keys.Next, "name a task in a message", func() tea.Cmd { return reworkCommits(s.job, nil) }))
+		out = append(out, acts(keys.Next, "name a task in a message", func() tea.Cmd {
+			return reworkCommits(s.job,
+				nil)
+		}))
 	case s.job.pos.Resumes() != nil && s.joins():
 		goes("put it on "+s.job.pos.Branch.Name, false)
 	case s.ready.Unclear != nil:
@@ -145,7 +148,7 @@ func (s *pushScreen) next() (out []action) {
 		out = append(out, acts(keys.Next, "look at both lines", s.lookAgain))
 	case s.behind():
 		goes(words.If(s.job.pos.IsPick(), "put them on your branch", "join here"), false)
-	case s.ready.Refused != nil && s.ready.Refused.Aside():
+	case s.ready.Aside:
 		return afterRefusal{s}.before(nil)
 	case len(s.ready.Breaks) > 0 && (!s.joins() || s.job.hasRoad()):
 		return afterRefusal{s}.before(s.changeBroken)
@@ -185,7 +188,10 @@ func (s *pushScreen) choices() (out []action) {
 func (s *pushScreen) changeBroken() tea.Cmd {
 	about := s.ready.Breaks[0].About()
 	if !s.joins() {
-		return reworkCommits(s.job, func(context.Context, []history.Node) (*recovery.About, error) { return about, nil })
+		return reworkCommits(s.job, func(context.Context, []history.Node) (*recovery.About, error) {
+			return about,
+				nil
+		})
 	}
 	cmd := openRoad(s.job, nil)
 	if road, ok := s.job.screen().(*roadScreen); ok {

@@ -148,7 +148,7 @@ func (s pushPage) pushed(p *term.Page, w int) {
 // goes describes a push that nothing here is in the way of.
 func (s pushPage) goes(up string) term.Line {
 	switch d := s.ready; {
-	case d.Refused != nil && d.Refused.Aside():
+	case d.Aside:
 		return term.Line{}.Bold(term.Trouble, "▲ "+up+" took no push before. ").Add(term.Plain,
 			words.Sentence(d.Refused.Why())+" Push to another branch, and have that joined there.")
 	case len(d.Breaks) > 0:
@@ -567,7 +567,7 @@ func (s pushPage) tagsRow(row func(well bool, what, detail string)) {
 // refusedBefore describes what the server refused before, and whether what goes now is as it asked.
 func (s pushPage) refusedBefore(row func(well bool, what, detail string)) {
 	d := s.ready
-	if r := d.Refused; r != nil && (r.Aside() || len(d.Breaks)+len(d.Keeps) == 0) {
+	if r := d.Refused; r != nil && (d.Aside || len(d.Breaks)+len(d.Keeps) == 0) {
 		said := ""
 		if len(r.Words) > 0 {
 			said = ": " + r.Words[0]

@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"context"
 	"fmt"
 	"strings"
 
@@ -39,7 +40,24 @@ func (s deciding) decide() tea.Cmd {
 	if w := c.Ways[s.way].Way; w == settle.Anew || w == settle.Both && !c.Whole() {
 		return s.decideFile(w)
 	}
-	return s.record(settle.Decision{Key: c.Key, Way: c.Ways[s.way].Way})
+	return s.recordAlso(settle.Decision{Key: c.Key, Way: c.Ways[s.way].Way})
+}
+
+// recordAlso records a decision, and the same one where later commits ask the same.
+func (s deciding) recordAlso(d settle.Decision) tea.Cmd {
+	at, q, pos, also := s.at, *s.question(), s.job.pos, 0
+	return s.job.rejoin(func(to *recovery.Session) (err error) {
+		also, err = to.DecideAlso(context.Background(), pos, q, d)
+		return err
+	}, func() tea.Cmd {
+		cmd := s.recorded(at)
+		if also > 0 {
+			s.job.flash = term.Done(fmt.Sprintf("%s of later commits asked the same, and %s settled so, too: %s. u undoes "+
+				"them one by one.", words.Upper(words.Count(also, "conflict", "conflicts")),
+				words.Is(also, "is", "are"), d.Way.Label()))
+		}
+		return cmd
+	})
 }
 
 // decideFile settles everything open in the file by a way for the whole file: making it again, or keeping both.
@@ -68,12 +86,17 @@ func (s deciding) decideFile(way settle.Way) tea.Cmd {
 func (s deciding) record(d settle.Decision) tea.Cmd {
 	at := s.at
 	return s.job.rejoin(func(to *recovery.Session) error { return to.Decide(d) }, func() tea.Cmd {
-		at = min(at, len(s.job.questions)-1)
-		if s.job.join.Open > 0 {
-			at = s.nextOpen(at)
-		}
-		return s.turnTo(at)
+		return s.recorded(at)
 	})
+}
+
+// recorded goes on after the decision of a conflict.
+func (s deciding) recorded(at int) tea.Cmd {
+	at = min(at, len(s.job.questions)-1)
+	if s.job.join.Open > 0 {
+		at = s.nextOpen(at)
+	}
+	return s.turnTo(at)
 }
 
 func (s deciding) undoDecision() tea.Cmd {

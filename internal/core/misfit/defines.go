@@ -25,4 +25,4 @@ func Defines(name string, lines []string) (out []string) {
 }
 
 // HasName reports whether a text contains a name as a word.
-func HasName(text, name string) bool { return hasWord(text, name) }
+func HasName(text, name string) bool { return HasWord(text, name) }

@@ -211,7 +211,7 @@ func (r *reading) uses(one *file, name string) (at []int, lines []string) {
 	}
 	lines = r.code(one, false)
 	for i, l := range lines {
-		if hasWord(l, name) {
+		if HasWord(l, name) {
 			at = append(at, i)
 		}
 	}
@@ -235,8 +235,8 @@ func occurrences(l, name string) iter.Seq[int] {
 	}
 }
 
-// hasWord reports whether a line contains a name as a word.
-func hasWord(l, name string) bool {
+// HasWord reports whether a line contains a name as a word.
+func HasWord(l, name string) bool {
 	for range occurrences(l, name) {
 		return true
 	}

@@ -243,7 +243,7 @@ func (l *loss) fits(one *file, line int) bool {
 		})
 	case Moved: // uses that name the old file break
 		stem := strings.TrimSuffix(path.Base(l.path), path.Ext(l.path))
-		return !(importing(one.to[line]) && hasWord(one.to[line], stem))
+		return !(importing(one.to[line]) && HasWord(one.to[line], stem))
 	}
 	return false
 }

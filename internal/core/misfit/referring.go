@@ -63,7 +63,7 @@ func (l *loss) isOf(one *file, before string) bool {
 		return true
 	}
 	for _, text := range one.to { // the text is there under another name
-		if strings.Contains(text, stem) && hasWord(text, m[1]) && importing(text) {
+		if strings.Contains(text, stem) && HasWord(text, m[1]) && importing(text) {
 			return true
 		}
 	}
@@ -82,8 +82,8 @@ func (l *loss) known(one *file) bool {
 		}
 		// An import can span lines, with the file on the first or the last.
 		whole := strings.Join(one.to[max(0, i-12):min(len(one.to), i+12)], " ")
-		if (hasWord(text, l.def.name) || strings.Contains(text, "*") || strings.ContainsAny(text, "{(}")) &&
-			hasWord(whole, stem) && (hasWord(whole, l.def.name) || strings.Contains(text, "*")) {
+		if (HasWord(text, l.def.name) || strings.Contains(text, "*") || strings.ContainsAny(text, "{(}")) &&
+			HasWord(whole, stem) && (HasWord(whole, l.def.name) || strings.Contains(text, "*")) {
 			return true
 		}
 	}

@@ -210,7 +210,7 @@ func Sections() []Section {
 			As(Next, "apply it, or go to its conflict"), As(Write, "write its message"),
 			As(List, "edit its files")}},
 		{"writing", true, []key.Binding{As(Save, "keep what you wrote"), As(Back, "leave without keeping it"),
-			As(Adopt, "take a single edit of either side over"), OwnEditor,
+			As(Adopt, "take a single edit over; in a message, name a task"), OwnEditor,
 			Written(UndoTyping, "ctrl+z ctrl+y", "undo, redo"), As(DeleteLine,
 				"delete the line"),
 			WordLeft, SelectLeft, CutOut, CopyOut, Seek, Exchange, Bracket}},
