@@ -819,6 +819,12 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 		}
 		return exit{exitRefused}
 	}
+	r.pushed(p, done)
+	return nil
+}
+
+// pushed reports an accepted push.
+func (r *recoverer) pushed(p *plan.Position, done *recovery.Pushed) {
 	for _, w := range done.Said {
 		r.say("  %s", w)
 	}
@@ -837,7 +843,6 @@ func (r *recoverer) push(ctx context.Context, p *plan.Position) error {
 	if done.Follows != "" {
 		r.say("%s now follows %s.", p.Branch.Name, done.Follows)
 	}
-	return nil
 }
 
 // unclear ends a push whose destination git's settings leave open.

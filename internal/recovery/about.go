@@ -2,7 +2,6 @@ package recovery
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"strings"
 	"unicode"
@@ -12,24 +11,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
 )
-
-// About is a pushed commit that the words of a refusal name.
-type About struct {
-	Commit history.Node
-	Path   string // file that they name; empty if only the commit
-	Asked  string // what an earlier refusal asked for; empty if the words are about this push
-}
-
-// Sentence describes it.
-func (a *About) Sentence() string {
-	if a.Asked != "" {
-		return a.Asked
-	}
-	if a.Path == "" {
-		return fmt.Sprintf("The server's words name this commit, “%s”.", a.Commit.Subject())
-	}
-	return fmt.Sprintf("The server's words name %s, which is in “%s”.", a.Path, a.Commit.Subject())
-}
 
 // About finds what the words of a refusal name among some commits: a commit by the first digits of its id, or by a file
 // that it added or changed. It returns nil if they name nothing.

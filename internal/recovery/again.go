@@ -9,7 +9,7 @@ import (
 
 // DecideAlso records a decision about a conflict, and the same one about conflicts of later commits that ask the same:
 // in which order what was added at one place stands. It returns how many those are.
-func (s *Session) DecideAlso(ctx context.Context, p *plan.Position, q plan.Attributed, d settle.Decision) (also int,
+func DecideAlso(ctx context.Context, s *Session, p *plan.Position, q plan.Attributed, d settle.Decision) (also int,
 	err error) {
 	if err := s.Decide(d); err != nil || !orders(q.Question, d.Way) {
 		return 0, err

@@ -42,7 +42,7 @@ func TestPicksThatAskTheSameAreDecidedOnce(t *testing.T) {
 			none := settle.Decisions{}
 			asked, err := s.Planner.Attribute(ctx, v.Position, v.Plan.Pick, &none)
 			require.NoError(t, err)
-			also, err := s.DecideAlso(ctx, v.Position, asked[0], settle.Decision{Key: asked[0].Question.Key, Way: way})
+			also, err := DecideAlso(ctx, s, v.Position, asked[0], settle.Decision{Key: asked[0].Question.Key, Way: way})
 			require.NoError(t, err)
 			assert.Equal(t, c.also, also)
 			st := s.Ledger.State()

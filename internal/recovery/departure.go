@@ -139,7 +139,7 @@ func (ps *Pusher) addSent(ctx context.Context, p *plan.Position, tip object.ID, 
 	}
 	d.Commits = len(goes)
 	to := p.To().Remote
-	tags, err := ps.tags(ctx, p, to, tip, goes)
+	tags, err := ps.tagger().of(ctx, p, to, tip, goes)
 	if err != nil {
 		return err
 	}
@@ -188,8 +188,8 @@ func (ps *Pusher) NamesTask(ctx context.Context, p *plan.Position, tip object.ID
 	return err
 }
 
-// goesAside reports whether a tip has to go to another branch first: by an earlier refusal the branch takes no push, and
-// the remote does not have the tip elsewhere.
+// goesAside reports whether a tip has to go to another branch first: by an earlier refusal the branch takes no push,
+// and the remote does not have the tip elsewhere.
 func (ps *Pusher) goesAside(ctx context.Context, to vcs.Remote, r *ledger.Refused, tip object.ID) (bool, error) {
 	if r == nil || !r.Aside() {
 		return false, nil
@@ -202,7 +202,8 @@ func (ps *Pusher) goesAside(ctx context.Context, to vcs.Remote, r *ledger.Refuse
 	return len(goes) > 0, err
 }
 
-// KnownRefusal describes why the server would refuse a tip, by what it refused before; it is empty if nothing is known.
+// KnownRefusal describes why the server would refuse a tip, by what it refused before; it is empty if nothing is
+// known.
 func (ps *Pusher) KnownRefusal(ctx context.Context, p *plan.Position, tip object.ID) (why string, err error) {
 	r := ps.s.Ledger.Choices.RefusedAt(p.To().Name)
 	if aside, err := ps.goesAside(ctx, p.To().Remote, r, tip); aside || err != nil {

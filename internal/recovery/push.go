@@ -56,39 +56,48 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 		out.Refusal = &vcs.Refusal{Kind: vcs.Gone, Short: out.To.Name}
 		return out, nil
 	}
-	sending := vcs.Sending{Remote: out.To.Remote, Ref: out.To.Ref, Tip: b.Tip}
-	if consent.Exchange {
-		if sending.Old, err = ps.exchanged(ctx, p, b.Tip); err != nil {
-			return nil, err
-		}
-		out.Was = sending.Old
+	sending, went, err := ps.sending(ctx, p, b.Tip, consent, out)
+	if err != nil {
+		return nil, err
 	}
 	seen := object.ID{}
 	if up := p.Upstream(); up.Branch.To() == out.To {
 		seen = up.Theirs
 	}
-	went, err := ps.sent(ctx, p, b.Tip)
-	if err != nil {
-		return nil, err
-	}
-	tags, err := ps.tags(ctx, p, out.To.Remote, b.Tip, went)
-	if err != nil {
-		return nil, err
-	}
-	sending.Tags = tags.Chosen(consent.Tags)
-	out.Kept = slices.DeleteFunc(slices.Clone(tags.Belong), func(name string) bool {
-		return slices.Contains(sending.Tags, name)
-	})
 	if err := (sender{s.Repo, ps.Waits}).send(ctx, sending, seen, out); err != nil {
 		return nil, err
 	}
 	if out.Refusal != nil {
 		return out, errors.Join(ps.remember(ctx, out, went), ps.refused(ctx, out))
 	}
-	s.Ledger.Noted((sender{repo: s.Repo}).arrivedTags(ctx, sending, out))
+	s.Ledger.Noted(ps.tagger().arrived(ctx, sending, out))
 	s.Ledger.Noted(errors.Join(s.Ledger.Choices.Refuse(out.To.Name, nil), ps.rules().accepted(ctx, out.To.Remote,
 		went)))
 	return out, ps.arrived(ctx, p, b, out, first)
+}
+
+// sending returns what is pushed: the branch, with its commits, and tags.
+func (ps *Pusher) sending(ctx context.Context, p *plan.Position, tip object.ID, consent change.Consent, out *Pushed) (
+	what vcs.Sending, went []history.Node, err error) {
+	what = vcs.Sending{Remote: out.To.Remote, Ref: out.To.Ref, Tip: tip}
+	if consent.Exchange {
+		if what.Old, err = ps.exchanged(ctx, p, tip); err != nil {
+			return what, nil, err
+		}
+		out.Was = what.Old
+	}
+	if went, err = ps.sent(ctx, p, tip); err != nil {
+		return what, nil, err
+	}
+	tags, err := ps.tagger().of(ctx, p, out.To.Remote, tip, went)
+	if err != nil {
+		return what, nil, err
+	}
+	what.Tags = tags.Chosen(consent.Tags)
+	out.Kept = slices.DeleteFunc(slices.Clone(tags.Belong), func(name string) bool {
+		return slices.Contains(what.Tags, name)
+	})
+	return what, went, nil
 }
 
 // exchanged returns the tip that an exchange replaces, and protects it from garbage collection.
@@ -108,6 +117,8 @@ func (ps *Pusher) exchanged(ctx context.Context, p *plan.Position, tip object.ID
 	}
 	return x.Old, ps.s.Repo.HoldAt(ctx, "exchanged/"+x.Old.Prefix(12), x.Old)
 }
+
+func (ps *Pusher) tagger() tagger { return tagger{ps.s.Repo, ps.s.Planner.Store} }
 
 func (ps *Pusher) rules() rules { return rules{ps.s.Planner, ps.s.Ledger} }
 

@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"fmt"
 	"slices"
 
 	"dorvik.dev/dorvik/internal/core/history"
@@ -40,6 +41,24 @@ func (b Breach) Sentence() string {
 // About returns its oldest commit as what a refusal is about.
 func (b Breach) About() *About {
 	return &About{Commit: b.Commits[len(b.Commits)-1], Path: b.Path, Asked: words.Sentence(b.Sentence())}
+}
+
+// About is a pushed commit that the words of a refusal name.
+type About struct {
+	Commit history.Node
+	Path   string // file that they name; empty if only the commit
+	Asked  string // what an earlier refusal asked for; empty if the words are about this push
+}
+
+// Sentence describes it.
+func (a *About) Sentence() string {
+	if a.Asked != "" {
+		return a.Asked
+	}
+	if a.Path == "" {
+		return fmt.Sprintf("The server's words name this commit, “%s”.", a.Commit.Subject())
+	}
+	return fmt.Sprintf("The server's words name %s, which is in “%s”.", a.Path, a.Commit.Subject())
 }
 
 // rules keeps what servers ask of commits.

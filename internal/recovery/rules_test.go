@@ -9,6 +9,8 @@ import (
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/rule"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/plan"
 )
 
 // What a server refused is looked for before the next push, until the server accepts it.
@@ -76,4 +78,40 @@ func TestWhatWasRefusedIsKnownBeforehand(t *testing.T) {
 			assert.Empty(t, s.Ledger.State().Rules)
 		})
 	}
+}
+
+// A branch that takes no push is told before the next one, until another branch of the remote has the commits.
+func TestAProtectedBranchIsKnownBeforehand(t *testing.T) {
+	tm, ctx := newTeam(t), t.Context()
+	tm.mine.Commit("mine", "m", "m\n")
+	tm.refuse("main is a protected branch")
+	s := tm.session()
+	p, err := s.Locate(ctx, true)
+	require.NoError(t, err)
+	_, err = s.Push.Tip(ctx, p, change.Consent{})
+	require.NoError(t, err)
+	tm.remote.Git("config", "core.hooksPath", "none")
+	tm.other.Commit("theirs", "o", "o\n")
+	tm.other.Git("push", "-q")
+
+	p, j, b := ready(t, s, plan.Rebase, settle.Yours)
+	d, err := s.Push.Departure(ctx, p, j, b.Tip)
+	require.NoError(t, err)
+	assert.True(t, d.Aside, "also before the commits are stored")
+	why, err := s.Push.KnownRefusal(ctx, p, b.Tip)
+	require.NoError(t, err)
+	assert.Equal(t, "a push to origin/main was refused before: the branch is protected: the server accepts no push to "+
+		"it from you", why)
+	_, err = s.Accept(ctx, p, j, b, change.Consent{})
+	require.NoError(t, err)
+	p, err = s.Locate(ctx, true)
+	require.NoError(t, err)
+	done, err := s.Push.Tip(ctx, p, change.Consent{To: "aside"})
+	require.NoError(t, err)
+	require.Nil(t, done.Refusal)
+	p, err = s.Locate(ctx, true)
+	require.NoError(t, err)
+	d, err = s.Push.Departure(ctx, p, nil, p.Yours)
+	require.NoError(t, err)
+	assert.False(t, d.Aside)
 }

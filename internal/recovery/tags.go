@@ -30,11 +30,17 @@ func (t *Tags) Chosen(how change.Tags) []string {
 	return t.Follow
 }
 
-// tags finds the tags that belong to a push of a tip to a remote.
-func (ps *Pusher) tags(ctx context.Context, p *plan.Position, to vcs.Remote, tip object.ID, goes []history.Node) (*Tags,
+// tagger finds tags.
+type tagger struct {
+	repo  vcs.System
+	store *object.Overlay
+}
+
+// of finds the tags that belong to a push of a tip to a remote.
+func (tg tagger) of(ctx context.Context, p *plan.Position, to vcs.Remote, tip object.ID, goes []history.Node) (*Tags,
 	error) {
-	s, out := ps.s, &Tags{}
-	names, err := s.Repo.Names(ctx)
+	out := &Tags{}
+	names, err := tg.repo.Names(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -42,13 +48,13 @@ func (ps *Pusher) tags(ctx context.Context, p *plan.Position, to vcs.Remote, tip
 	if len(names) == 0 || to == "" {
 		return out, nil
 	}
-	follows, err := s.Repo.Flag(ctx, "push.followTags")
+	follows, err := tg.repo.Flag(ctx, "push.followTags")
 	if err != nil {
 		return nil, err
 	}
 	var there map[string]object.ID
 	if follows { // these can be at commits that are there already
-		if there, err = s.Repo.RemoteTags(ctx, to); err != nil {
+		if there, err = tg.repo.RemoteTags(ctx, to); err != nil {
 			follows = false // the push tells what is wrong
 		}
 	}
@@ -68,7 +74,7 @@ func (ps *Pusher) tags(ctx context.Context, p *plan.Position, to vcs.Remote, tip
 		case !follows || !n.Annotated():
 			continue
 		default:
-			above, err := history.Only(ctx, s.Planner.Store, n.Commit, tip)
+			above, err := history.Only(ctx, tg.store, n.Commit, tip)
 			if err != nil {
 				return nil, err
 			}
@@ -84,16 +90,16 @@ func (ps *Pusher) tags(ctx context.Context, p *plan.Position, to vcs.Remote, tip
 	return out, nil
 }
 
-// arrivedTags asks the remote which of the tags that went it holds, and which it holds otherwise or not.
-func (sd sender) arrivedTags(ctx context.Context, what vcs.Sending, out *Pushed) error {
+// arrived asks the remote which of the tags that went it holds, and which it holds otherwise or not.
+func (tg tagger) arrived(ctx context.Context, what vcs.Sending, out *Pushed) error {
 	if len(what.Tags) == 0 {
 		return nil
 	}
-	there, err := sd.repo.RemoteTags(ctx, what.Remote)
+	there, err := tg.repo.RemoteTags(ctx, what.Remote)
 	if err != nil {
 		return err
 	}
-	names, err := sd.repo.Names(ctx)
+	names, err := tg.repo.Names(ctx)
 	if err != nil {
 		return err
 	}

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"context"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -90,7 +91,7 @@ func (s *tasksScreen) actions() []action {
 	if shown := s.shown(); len(shown) > 0 {
 		out = append(out, act(keys.Next, "name this task", func() tea.Cmd { return s.take(shown[s.rows.row]) }))
 		for _, a := range s.rows.keys("task") {
-			if a.Binding.Keys()[0] == "pgdown" {
+			if slices.Equal(a.Binding.Keys(), keys.PageDown.Keys()) {
 				a.Binding = keys.PageDownOnly
 			}
 			out = append(out, a)

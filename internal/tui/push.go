@@ -104,12 +104,6 @@ func (s *pushScreen) joins() bool {
 
 // next returns the action of enter. What is in the way comes first.
 func (s *pushScreen) next() (out []action) {
-	up := s.job.pos.To().Name
-	goes := func(does string, push bool) {
-		out = append(out, acts(keys.Next, does, func() tea.Cmd {
-			return s.sure(push, func() tea.Cmd { return s.accept(push) })
-		}))
-	}
 	switch {
 	case s.job.holds != "":
 		out = append(out, acts(keys.Next, "look at the branch", s.lookAgain))
@@ -134,20 +128,34 @@ func (s *pushScreen) next() (out []action) {
 		out = append(out, acts(keys.Next, "name a task in a message", pushMessage{s}.reword))
 	case s.ready.NoTask:
 		out = append(out, acts(keys.Next, "name a task in a message", func() tea.Cmd {
-			return reworkCommits(s.job,
-				nil)
+			return reworkCommits(s.job, nil)
 		}))
 	case s.job.pos.Resumes() != nil && s.joins():
-		goes("put it on "+s.job.pos.Branch.Name, false)
+		out = append(out, s.accepts("put it on "+s.job.pos.Branch.Name, false))
 	case s.ready.Unclear != nil:
 		return s.choices()
 	case s.job.pos.To().Remote == "" && !s.joins():
 	case s.job.pos.To().Remote == "":
-		goes("join here", false)
+		out = append(out, s.accepts("join here", false))
+	default:
+		return s.sends()
+	}
+	return out
+}
+
+// accepts returns the key that puts the result on the branch, and pushes it if push is set.
+func (s *pushScreen) accepts(does string, push bool) action {
+	return acts(keys.Next, does, func() tea.Cmd { return s.sure(push, func() tea.Cmd { return s.accept(push) }) })
+}
+
+// sends returns the action of enter, and those beside it, where nothing is in the way of the push here.
+func (s *pushScreen) sends() (out []action) {
+	up := s.job.pos.To().Name
+	switch {
 	case s.behind() && s.job.accepted():
 		out = append(out, acts(keys.Next, "look at both lines", s.lookAgain))
 	case s.behind():
-		goes(words.If(s.job.pos.IsPick(), "put them on your branch", "join here"), false)
+		out = append(out, s.accepts(words.If(s.job.pos.IsPick(), "put them on your branch", "join here"), false))
 	case s.ready.Aside:
 		return afterRefusal{s}.before(nil)
 	case len(s.ready.Breaks) > 0 && (!s.joins() || s.job.hasRoad()):
@@ -158,7 +166,7 @@ func (s *pushScreen) next() (out []action) {
 		out = append(out, acts(keys.Next, "join here and exchange "+up, s.exchange))
 		out = append(out, acts(keys.Branch, "", func() tea.Cmd { return s.accept(false) }))
 	case s.joins(): // nothing is in the way
-		goes("join here and push to "+up, true)
+		out = append(out, s.accepts("join here and push to "+up, true))
 		out = append(out, acts(keys.Branch, "", func() tea.Cmd { return s.accept(false) }))
 	default:
 		out = append(out, acts(keys.Next, "push to "+up, func() tea.Cmd { return s.sure(true, s.pushNow) }))

@@ -34,8 +34,8 @@ func (a afterRefusal) actions() []action {
 	return []action{acts(keys.Next, "push again", again)}
 }
 
-// before returns the keys for a push that the server would refuse, by what it refused before: one to change the commits,
-// or to push to another branch if change is nil, and one to push all the same.
+// before returns the keys for a push that the server would refuse, by what it refused before: one to change the
+// commits, or to push to another branch if change is nil, and one to push all the same.
 func (a afterRefusal) before(change func() tea.Cmd) []action {
 	s := a.s
 	first := acts(keys.Next, "push to another branch", a.aside)
@@ -54,8 +54,8 @@ func (a afterRefusal) rework() tea.Cmd {
 	})
 }
 
-// reworkCommits shows the commits that are not pushed, to be reworded, edited or left out, at the one that find returns.
-// find may be nil.
+// reworkCommits shows the commits that are not pushed, to be reworded, edited or left out, at the one that find
+// returns. find may be nil.
 func reworkCommits(j *job, find func(context.Context, []history.Node) (*recovery.About, error)) tea.Cmd {
 	return j.start("reading your commits", func(ctx context.Context, _ func(int, int)) (then, error) {
 		p, err := j.s.Home(ctx, false)

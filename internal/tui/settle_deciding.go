@@ -47,13 +47,13 @@ func (s deciding) decide() tea.Cmd {
 func (s deciding) recordAlso(d settle.Decision) tea.Cmd {
 	at, q, pos, also := s.at, *s.question(), s.job.pos, 0
 	return s.job.rejoin(func(to *recovery.Session) (err error) {
-		also, err = to.DecideAlso(context.Background(), pos, q, d)
+		also, err = recovery.DecideAlso(context.Background(), to, pos, q, d)
 		return err
 	}, func() tea.Cmd {
 		cmd := s.recorded(at)
 		if also > 0 {
-			s.job.flash = term.Done(fmt.Sprintf("%s of later commits asked the same, and %s settled so, too: %s. u undoes "+
-				"them one by one.", words.Upper(words.Count(also, "conflict", "conflicts")),
+			s.job.flash = term.Done(fmt.Sprintf("%s of later commits asked the same, and %s settled so, too: %s. "+
+				"u undoes them one by one.", words.Upper(words.Count(also, "conflict", "conflicts")),
 				words.Is(also, "is", "are"), d.Way.Label()))
 		}
 		return cmd

@@ -48,7 +48,8 @@ type Commit struct {
 // that names a task is found by names.
 func Learn(words []string, refused []Commit, names func(text string) bool) (rules []Rule) {
 	said := strings.Join(words, "\n")
-	for _, r := range []Rule{limit(said, refused), pattern(said), {Kind: SignOff}, author(said), {Kind: Task}} {
+	for _, r := range []Rule{readLimit(said, refused), readPattern(said), {Kind: SignOff}, readAuthor(said),
+		{Kind: Task}} {
 		switch {
 		case r.Kind == "":
 			continue
@@ -81,8 +82,8 @@ var (
 	amount  = rx.New(`(?i)\b([0-9]+(?:[.,][0-9]+)?)\s*(bytes?|[kmgt](?:i?b|ib?)?)\b`)
 )
 
-// pattern reads a regular expression.
-func pattern(said string) (r Rule) {
+// readPattern reads a regular expression.
+func readPattern(said string) (r Rule) {
 	m := expression.FindStringSubmatch(said)
 	for _, text := range m[min(1, len(m)):] {
 		if text = strings.TrimSpace(text); text == "" {
@@ -98,17 +99,17 @@ func pattern(said string) (r Rule) {
 // compiled compiles an expression as servers match messages: line by line.
 func compiled(text string) (*regexp.Regexp, error) { return regexp.Compile("(?m)" + text) }
 
-// author reads the end of an address.
-func author(said string) (r Rule) {
+// readAuthor reads the end of an address.
+func readAuthor(said string) (r Rule) {
 	if m := address.FindStringSubmatch(said); m != nil {
 		return Rule{Kind: Author, Text: m[1]}
 	}
 	return r
 }
 
-// limit reads the largest size that is allowed: of the sizes in the words the largest that a refused file is beyond.
-// The words often name the size of the file, too, so what is nearly that is passed over.
-func limit(said string, refused []Commit) (r Rule) {
+// readLimit reads the largest size that is allowed: of the sizes in the words the largest that a refused file is
+// beyond. The words often name the size of the file, too, so what is nearly that is passed over.
+func readLimit(said string, refused []Commit) (r Rule) {
 	var largest int64
 	for _, c := range refused {
 		for _, size := range c.Files {
