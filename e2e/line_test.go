@@ -44,6 +44,20 @@ func (x *terminal) lineOf(name string) {
 	x.see("▶ " + name)
 }
 
+// toPush goes on from Look to Push, which has a text. A key that comes while the remote is asked does nothing, so it is
+// pressed again while Look is shown.
+func (x *terminal) toPush(text string) {
+	x.t.Helper()
+	for end := time.Now().Add(patience); time.Now().Before(end) && strings.Contains(x.screen(), "▶ Look"); {
+		x.press("Enter")
+		for wait := time.Now().Add(3 * time.Second); time.Now().Before(wait) &&
+			strings.Contains(x.screen(), "▶ Look"); {
+			time.Sleep(40 * time.Millisecond)
+		}
+	}
+	x.see("▶ Push", text)
+}
+
 func TestMainIntoABranchAndTheBranchForward(t *testing.T) {
 	x := newTerminal(t)
 	mine := x.onFeature(false)
@@ -220,8 +234,7 @@ done
 `)
 	x.open("100x30")
 	x.see("Your 2 commits can be pushed as they are.", "origin was asked")
-	x.press("Enter")
-	x.see("Ready to push. 2 commits go to origin/main")
+	x.toPush("Ready to push. 2 commits go to origin/main")
 	x.press("Enter")
 	x.see("The push was refused.", "must name a task", "enter change your commits")
 	x.press("Enter")
@@ -252,8 +265,7 @@ echo "notices/ice.txt is larger than 100 bytes."; exit 1
 `)
 	x.open("142x40")
 	x.see("Your 2 commits can be pushed as they are.", "origin was asked")
-	x.press("Enter")
-	x.see("Ready to push.")
+	x.toPush("Ready to push.")
 	x.press("Enter")
 	x.see("larger than the server takes", "enter change your commits")
 	x.press("Enter")
@@ -310,8 +322,7 @@ git for-each-ref --contains $3 refs/heads | grep -q . ||
 `)
 	x.open("142x40")
 	x.see("Your 1 commit can be pushed as it is.", "origin was asked")
-	x.press("Enter")
-	x.see("Ready to push.")
+	x.toPush("Ready to push.")
 	x.press("Enter")
 	x.see("The branch is protected", "enter push to another branch")
 	x.press("Enter")
@@ -320,8 +331,7 @@ git for-each-ref --contains $3 refs/heads | grep -q . ||
 	x.see("Pushed. origin/warn-of-ice now holds")
 	x.press("Enter")
 	x.see("Your 1 commit can be pushed as it is.", "origin was asked")
-	x.press("Enter")
-	x.see("Ready to push.")
+	x.toPush("Ready to push.")
 	x.press("Enter")
 	x.see("Pushed. origin/main now holds")
 	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))

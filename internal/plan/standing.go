@@ -141,6 +141,9 @@ func (p *Position) exchanges() Standing {
 	return s
 }
 
+// Pushes reports whether the branch has commits that its place at the remote lacks, as far as is known here.
+func (p *Position) Pushes() bool { return len(p.Upstream().Divergence.Yours) > 0 }
+
 // besides describes a join with another line than the upstream.
 func (p *Position) besides(they, commits string) Standing {
 	yours := len(p.Divergence.Yours)
@@ -154,6 +157,10 @@ func (p *Position) besides(they, commits string) Standing {
 		s.Head = fmt.Sprintf("%s has all of %s.", name, line)
 		s.Text = fmt.Sprintf("It has %s more, and there is nothing to join.", words.Count(yours, "commit", "commits"))
 		s.Next = "Go on to push it, or choose another line with c."
+		if up := p.Upstream(); !p.Pushes() {
+			s.Next = fmt.Sprintf("%s has all of it, too, so there is nothing to push. Choose another line with c.",
+				up.Branch.To().Name)
+		}
 	case p.Trivial() == FastForward:
 		s.Head = fmt.Sprintf("Only %s is new.", line)
 		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has nothing of its own.", line, commits,

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -73,6 +74,12 @@ func (fw *Forwards) Line(ctx context.Context, p *plan.Position) *vcs.Line {
 		return nil
 	}
 	return &line
+}
+
+// IsTrunk reports whether a branch has a usual name of the line that others are brought into, so that it is seldom put
+// forward into another one itself.
+func IsTrunk(branch string) bool {
+	return slices.Contains([]string{"main", "master", "trunk", "develop"}, branch)
 }
 
 // remoteOf returns the remote branch of a line. A branch here stands for its upstream.

@@ -424,3 +424,29 @@ func TestTheReportNamesTheLine(t *testing.T) {
 	require.NoError(t, err)
 	told() // a commit is no join
 }
+
+// Where the branch has all of the other line, it is told whether a push would send anything: by the upstream, not by
+// that line.
+func TestALineThatIsInTheBranch(t *testing.T) {
+	for pushed, want := range map[bool]string{
+		true:  "origin/feature has all of it, too, so there is nothing to push. Choose another line with c.",
+		false: "Go on to push it, or choose another line with c.",
+	} {
+		tm, ctx := newTeam(t), t.Context()
+		tm.mine.Git("switch", "-q", "-c", "feature")
+		tm.mine.Git("push", "-q", "-u", "origin", "feature")
+		tm.mine.Commit("own", "own", "own\n")
+		if pushed {
+			tm.mine.Git("push", "-q")
+		}
+		s := tm.session()
+		tm.take(s, "origin/main")
+		p, err := s.Locate(ctx, true)
+		require.NoError(t, err)
+		assert.Equal(t, want, p.Standing(false).Next)
+		assert.Equal(t, !pushed, p.Pushes())
+		through, err := s.GoThrough(ctx, func(string) {})
+		require.NoError(t, err)
+		assert.Equal(t, pushed, through.Why == "there is nothing to do")
+	}
+}

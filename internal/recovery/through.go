@@ -90,7 +90,7 @@ func (t *Through) once(ctx context.Context) (again bool, err error) {
 	}
 	t.say(p.Standing(s.Ledger.State().Accepted != nil).String())
 	switch {
-	case p.NothingToDo():
+	case p.NothingToDo(), p.Trivial() == plan.UpToDate && !p.Pushes():
 		t.stop(ledger.Look, "there is nothing to do")
 		return false, nil
 	case p.Trivial() == plan.UpToDate:

@@ -64,6 +64,8 @@ func (s *lookScreen) actions() []action {
 			acts(keys.Drop, "", s.dropPick))
 	case s.job.pos.Trivial() == plan.FastForward:
 		out = append(out, acts(keys.Next, "move forward", s.forward))
+	case s.job.pos.Trivial() == plan.UpToDate && !s.job.pos.Pushes():
+		out = append(out, acts(keys.Next, "another line", func() tea.Cmd { return openLines(s.job, true) }))
 	case s.job.pos.Trivial() == plan.UpToDate:
 		out = append(out, acts(keys.Next, "go on to Push", s.job.nav.toPush))
 	default:
@@ -231,7 +233,8 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 		st.Head, st.Text = "Pushed.", s.job.holds
 		st.Next = "Yours and theirs are one line now. There is nothing left to do."
 	}
-	if f := s.job.forward; f != nil && s.job.pos.Trivial() == plan.UpToDate {
+	if f := s.job.forward; f != nil && s.job.pos.Trivial() == plan.UpToDate &&
+		!recovery.IsTrunk(s.job.pos.Branch.Name) {
 		st.Next += fmt.Sprintf(" %s has all of %s: put it forward with ^.", s.job.branchName(), f.Name)
 	}
 	h := term.Trouble

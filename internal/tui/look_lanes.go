@@ -45,8 +45,9 @@ type column struct {
 
 // view draws the two lines.
 func (s *lanes) view(w, h int) term.Page {
+	ahead := words.If(s.pos.FromLine() == nil, "WHAT A PUSH WOULD SEND", "WHAT ONLY YOUR BRANCH HAS")
 	p := term.Page{term.Heading(map[plan.Trivial]string{plan.NotTrivial: "WHERE THE LINES PART",
-		plan.UpToDate: "WHAT A PUSH WOULD SEND", plan.FastForward: "WHAT IS NEW THERE"}[s.pos.Trivial()]), nil}
+		plan.UpToDate: ahead, plan.FastForward: "WHAT IS NEW THERE"}[s.pos.Trivial()]), nil}
 	a, b := s.pos.Divergence.Yours, s.pos.Divergence.Theirs
 	room, each := h-9, 3
 	for each > 1 && max(len(a), len(b))*each > room {

@@ -99,7 +99,7 @@ func (s *pushScreen) blocked() bool {
 
 // joins reports whether the branch still lacks the shown result.
 func (s *pushScreen) joins() bool {
-	return !s.job.accepted() && s.job.pos.Trivial() == plan.NotTrivial && !s.job.exchanging
+	return s.job.holds == "" && !s.job.accepted() && s.job.pos.Trivial() == plan.NotTrivial && !s.job.exchanging
 }
 
 // next returns the action of enter. What is in the way comes first.

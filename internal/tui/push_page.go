@@ -137,7 +137,7 @@ func (s pushPage) headline(p *term.Page, w int) bool {
 func (s pushPage) pushed(p *term.Page, w int) {
 	p.Say(w, term.Line{}.Bold(term.Joined, "✓ Pushed. ").Add(term.Plain, s.job.holds+" "+s.inIt()))
 	saidRows(p, s.said, w)
-	if f := s.job.forward; f != nil {
+	if f := s.job.forward; f != nil && !recovery.IsTrunk(s.job.pos.Branch.Name) {
 		p.Say(w,
 			term.Text(term.Dim, fmt.Sprintf("%s has all of %s now: ^ puts it forward, so that "+
 				"%[2]s holds the same.",
@@ -343,9 +343,6 @@ func (s pushPage) short(n history.Node) string { return s.job.s.Planner.Short(n.
 
 // branch lists the commits of the new branch, newest first, down to the common ancestor.
 func (s pushPage) branch() (rows []branchRow) {
-	mine := func(n history.Node, note string) {
-		rows = append(rows, branchRow{term.MarkYours, false, s.short(n), n.Subject(), note, s.job.name(n, merge.Yours)})
-	}
 	again := func(m term.Mark, side merge.Side) {
 		for _, group := range slices.Backward(replay.Groups(s.job.join.Steps)) {
 			st := &s.job.join.Steps[group[0]]
@@ -387,7 +384,8 @@ func (s pushPage) branch() (rows []branchRow) {
 	}
 	if s.join() == nil || s.job.join.Route != plan.Rebase {
 		for _, n := range s.job.pos.Divergence.Yours {
-			mine(n, as)
+			who := s.job.first(n, merge.Yours)
+			rows = append(rows, branchRow{term.MarkYours, false, s.short(n), n.Subject(), as, who})
 		}
 	}
 	if !s.job.pos.IsPick() && !s.job.exchanging { // otherwise the other branches stay

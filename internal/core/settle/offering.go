@@ -134,7 +134,7 @@ func (q *Question) weighPlain(at place) {
 		q.because(Theirs, "theirs already holds all that you changed here")
 	case q.Base == "" && q.Yours != "" && q.Theirs != "" && !at.cut:
 		if q.Doubt = clashes(at, diff.Lines(q.Yours), diff.Lines(q.Theirs)); q.Doubt == "" {
-			q.because(TheirsYours, "both added lines here; theirs came first")
+			q.because(TheirsYours, "both added lines here; theirs keep their place")
 		}
 	}
 }
