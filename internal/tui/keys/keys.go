@@ -236,7 +236,8 @@ func Sections() []Section {
 			Anew}},
 		{"Push", false, []key.Binding{As(Next, "join here and push; never forced"), Branch,
 			As(Write, "write the message of the commit"),
-			As(Aside, "move aside what is in the way"),
+			As(Aside, "move aside what is in the way"), As(Take, "push tags that belong, too"),
+			As(Again, "push though it was refused before"),
 			As(Undo, "undo the join, until it is pushed"), Others}},
 	}
 }
