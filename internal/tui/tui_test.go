@@ -104,7 +104,7 @@ var codes = map[string]tea.Key{
 	"ctrl+shift+right": {Code: tea.KeyRight, Mod: tea.ModCtrl | tea.ModShift}, "ctrl+x": {Code: 'x', Mod: tea.ModCtrl},
 	"ctrl+v": {Code: 'v', Mod: tea.ModCtrl}, "alt+c": {Code: 'c', Mod: tea.ModAlt}, "ctrl+b": {Code: 'b',
 		Mod: tea.ModCtrl},
-	"ctrl+f": {Code: 'f', Mod: tea.ModCtrl}, "ctrl+r": {Code: 'r', Mod: tea.ModCtrl},
+	"ctrl+t": {Code: 't', Mod: tea.ModCtrl}, "ctrl+f": {Code: 'f', Mod: tea.ModCtrl}, "ctrl+r": {Code: 'r', Mod: tea.ModCtrl},
 }
 
 func (b *bench) key(name string) {
@@ -222,7 +222,17 @@ func TestEveryScreenOfTheDemoFits(t *testing.T) {
 	b.press("?")
 	b.see("EVERYWHERE", "never swap")
 	b.fits("help")
-	b.press("?", "enter")
+	b.press("?", ",", "enter", "ctrl+t")
+	b.see("SKERRY-31", "6 tasks")
+	b.fits("the list of tasks")
+	b.press("x", "y")
+	b.see("No task has these words.")
+	b.press("backspace", "backspace", "I", "C", "E", "enter")
+	b.see("ITS MESSAGE", "SKERRY-38")
+	b.press("ctrl+t")
+	b.see("▶ SKERRY-38", "taken last")
+	b.fits("the list with the one taken last")
+	b.press("esc", "esc", "esc", "esc", "enter")
 	b.see("Why rebase:", "b9b7987 is there already: Mato did the same", "fits word by word", "both added lines here")
 	b.fits("Choose")
 	b.press("enter")
