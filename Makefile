@@ -3,7 +3,7 @@
 
 GO ?= go
 
-.PHONY: help build demo test tools quick race soak fuzz cover lint bench docs house
+.PHONY: help build demo test tools quick race soak fuzz cover lint bench docs house quality
 
 ## help: this list
 help:
@@ -74,6 +74,11 @@ lint:
 house:
 	@scripts/need --look go
 	$(GO) run ./scripts/house -none
+
+## quality: how often what is suggested is right, wrong, or among the first three, and how many misfits are found; fails beyond the goals
+quality:
+	@scripts/need --look go
+	$(GO) test -count=1 -v -run TestCorpus ./internal/core/settle ./internal/core/misfit | grep -E ' of [0-9]+ |^(ok|FAIL|---)'
 
 ## docs: the table of keys in the README, and the manual page, from the program itself
 docs:

@@ -104,7 +104,8 @@ var codes = map[string]tea.Key{
 	"ctrl+shift+right": {Code: tea.KeyRight, Mod: tea.ModCtrl | tea.ModShift}, "ctrl+x": {Code: 'x', Mod: tea.ModCtrl},
 	"ctrl+v": {Code: 'v', Mod: tea.ModCtrl}, "alt+c": {Code: 'c', Mod: tea.ModAlt}, "ctrl+b": {Code: 'b',
 		Mod: tea.ModCtrl},
-	"ctrl+t": {Code: 't', Mod: tea.ModCtrl}, "ctrl+f": {Code: 'f', Mod: tea.ModCtrl}, "ctrl+r": {Code: 'r', Mod: tea.ModCtrl},
+	"ctrl+t": {Code: 't', Mod: tea.ModCtrl}, "ctrl+f": {Code: 'f', Mod: tea.ModCtrl}, "ctrl+r": {Code: 'r',
+		Mod: tea.ModCtrl},
 }
 
 func (b *bench) key(name string) {
@@ -587,7 +588,7 @@ func TestRenames(t *testing.T) {
 	b.fits("rename/delete")
 	b.press("enter")
 	b.see("both added at the start, renamed from moved", "what you did")
-	b.press("enter")
+	b.press("4", "enter")
 	b.see("All settled")
 	b.press("enter", "enter", "b")
 	assert.Equal(t, "mine\n"+text("edited"), mine.Read("renamed"), "the edit followed the rename")

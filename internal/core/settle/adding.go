@@ -274,14 +274,16 @@ func nameOf(file, text string) string {
 
 var (
 	givenNumber = rx.New(`=\s*(\d+)\s*[;,]?\s*$`)
-	leadNumber  = rx.New(`^\s*(\d+)(?:[.)]\s|_|:)`)
+	// the first value of a row that is put into a table
+	rowNumber  = rx.New(`(?i)^\s*(?:insert\s.*values\s*)?\(\s*(\d+|'[^']*')\s*,`)
+	leadNumber = rx.New(`^\s*(\d+)(?:[.)]\s|_|:)`)
 )
 
 // numbersOf returns the numbers that lines assign to names or sort by.
 func numbersOf(lines []string) (out []string) {
 	for _, l := range lines {
 		l = strings.TrimRight(l, "\r\n")
-		for _, re := range []*rx.Expr{givenNumber, leadNumber} {
+		for _, re := range []*rx.Expr{givenNumber, leadNumber, rowNumber} {
 			if m := re.FindStringSubmatch(l); m != nil {
 				out = append(out, m[1])
 			}

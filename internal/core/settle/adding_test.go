@@ -43,7 +43,7 @@ func TestDoubts(t *testing.T) {
 		{"hours.txt", "", "from 8 to 17\n", "from 7 to 18\n", "both added one line, with other numbers"},
 		{"hours.txt", "ship 4 leaves at 9\n", "ship 4 leaves at 9\nship 5 leaves at 10\n",
 			"ship 4 leaves at 9\nship 7 leaves at 11\n",
-			""},
+			"their order may matter"},
 		{"order.txt", "0001_init\n", "0001_init\n0002_piers\n", "0001_init\n0002_slips\n", "both took the number 0002"},
 		{"a.go", "package x\n", "package x\n\nfunc (t *T) Go() {\n}\n", "package x\n\nfunc (t T) Go(n int) {\n}\n",
 			"both name T.Go"},
@@ -68,8 +68,7 @@ func TestOneThought(t *testing.T) {
 	assert.Equal(t, "a(2);\n\nb(2);\n", f.Questions[0].Yours)
 	f = conflictOf(t, "a.js", "a(1);\nz();\nb(1);\n", "a(2);\nz();\nb(2);\n", "a(3);\nz();\nb(3);\n")
 	assert.Len(t, f.Questions, 2, "there is a word between")
-	f = conflictOf(t, "a.txt", "the old cat\n\nthe old dog\n", "a the new cat\n\na the new dog\n",
-		"the old cats\n\nthe old dogs\n")
+	f = conflictOf(t, "a.env", "A=1 B=1\n\nA=2 B=2\n", "A=3 B=1\n\nA=4 B=2\n", "A=1 B=5\n\nA=2 B=6\n")
 	for _, q := range f.Questions {
 		assert.NotEmpty(t, q.Suggested)
 	}

@@ -68,6 +68,9 @@ func higher(file, around, base, yours, theirs string) (string, bool) {
 	if pinned[path.Base(file)] || saysVersion.MatchString(around) {
 		form = anyVersion
 	}
+	if core(b) != b && (core(y) != core(b) || core(t) != core(b)) {
+		return "", false // one side ends a pre-release and the other begins another
+	}
 	if noVersion.MatchString(b) || !form.MatchString(b) || !form.MatchString(y) || !form.MatchString(t) ||
 		compareVersions(y, b) <= 0 || compareVersions(t, b) <= 0 {
 		return "", false
@@ -76,6 +79,12 @@ func higher(file, around, base, yours, theirs string) (string, bool) {
 		return yours, true
 	}
 	return theirs, true
+}
+
+// core returns a version without what says that it comes before a release.
+func core(version string) string {
+	version, _, _ = strings.Cut(version, "-")
+	return version
 }
 
 // compareVersions compares versions as Semantic Versioning 2.0.0 does (section 11), with any count of numbers.

@@ -54,6 +54,59 @@ func readCorpus(t *testing.T, name string) (out []*corpusCase) {
 	return out
 }
 
+// readShort reads cases of the short form, whose first paragraph describes it.
+func readShort(t *testing.T, name string) (out []*corpusCase) {
+	data, err := os.ReadFile(filepath.Join("testdata", "corpus", name))
+	require.NoError(t, err)
+	blocks := strings.Split(strings.TrimSpace(string(data)), "\n\n")
+	for _, block := range blocks[1:] {
+		head, rest, _ := strings.Cut(block, "\n")
+		title, file, ok := strings.Cut(head, " ")
+		require.True(t, ok, block)
+		c := &corpusCase{name: title, file: file}
+		wants := map[byte]bool{}
+		for _, l := range strings.Split(rest, "\n") {
+			if l[0] >= '1' && l[0] <= '9' {
+				wants[l[0]] = true
+			}
+		}
+		with := func(sign byte) (text string) {
+			for _, l := range strings.Split(rest, "\n") {
+				if l[0] == sign || l[0] == '=' {
+					text += l[1:] + "\n"
+				}
+			}
+			return text
+		}
+		c.base, c.yours, c.theirs = with('-'), with('<'), with('>')
+		for sign := byte('1'); wants[sign]; sign++ {
+			c.wants = append(c.wants, c.want(rest, sign))
+		}
+		out = append(out, c)
+	}
+	return out
+}
+
+// want returns an outcome: its lines stand where the sides' lines stand, before or after those of all.
+func (c *corpusCase) want(rest string, sign byte) (text string) {
+	placed := false
+	var own string
+	for _, l := range strings.Split(rest, "\n") {
+		if l[0] == sign {
+			own += l[1:] + "\n"
+		}
+	}
+	for _, l := range strings.Split(rest, "\n") {
+		switch {
+		case l[0] == '=':
+			text += l[1:] + "\n"
+		case !placed:
+			text, placed = text+own, true
+		}
+	}
+	return text
+}
+
 // corpusVerdict is of a case: what is suggested, and whether that, and any of the first three ways, is right.
 type corpusVerdict struct {
 	suggested   string // the whole text; empty where a place has no suggestion
@@ -95,9 +148,14 @@ func TestCorpus(t *testing.T) {
 		name               string
 		right, soon, wrong float64 // of those with an answer; of all
 	}{{"rules.txtar", 0.8, 0.95, 0.03}, {"after.txtar", 0.8, 0.95, 0.03}, {"unseen.txtar", 0.8, 0.95,
-		0.03}, {"fresh.txtar", 0.8, 0.95, 0.03}, {"latest.txtar", 0.8, 0.95, 0.03}} {
+		0.03}, {"fresh.txtar", 0.8, 0.95, 0.03}, {"latest.txtar", 0.8, 0.95, 0.03}, {"trust.txt", 0.88, 0.96, 0.02},
+		{"trust-unseen.txt", 0.88, 0.96, 0.02}, {"later.txt", 0.88, 0.96, 0.04}} {
 		right, soon, wrong, answers := 0, 0, 0, 0
-		all := readCorpus(t, c.name)
+		read := readCorpus
+		if strings.HasSuffix(c.name, ".txt") {
+			read = readShort
+		}
+		all := read(t, c.name)
 		for _, one := range all {
 			v := one.verdict(t)
 			if len(one.wants) > 0 {

@@ -28,5 +28,5 @@ func ExampleOpen() {
 	// theirs-yours, leaving out 0: fare := roundUp(rate * metres)
 	// fare := rate * halfMetres
 	// base, leaving out 3: fare := rate * metres
-	// suggested: weave as the edits touch other words
+	// suggested: weave as takes “halfMetres” and “roundUp(” to be independent
 }

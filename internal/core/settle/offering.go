@@ -32,15 +32,19 @@ func (q *Question) offer(at place, moves *mover) {
 			}
 		}
 	}
+	var shown weaving
 	if woven, ok := WeaveText(q.Base, q.Yours, q.Theirs); ok && oneBase && woven != q.Base {
-		q.offerNew(Option{Way: Weave, Text: woven, Reason: "the edits touch other words"})
+		shown = q.weaving(at)
+		q.offerNew(Option{Way: Weave, Text: woven, Reason: shown.reason})
 	}
 	q.offerPlain(at, oneBase)
 	if whole != nil {
 		q.because(whole.Way, whole.Because)
 	} else if !slices.ContainsFunc(q.Ways, suggestible) {
-		q.weighPlain(at)
+		q.weighPlain(at, shown)
 	}
+	q.carefully(at)
+	q.inAnyOrder(at)
 	q.suggest()
 }
 
@@ -109,7 +113,7 @@ func (q *Question) offerPlain(at place, oneBase bool) {
 }
 
 // weighPlain records whether a weave, or one of the options that always exist, may be suggested, or why none may.
-func (q *Question) weighPlain(at place) {
+func (q *Question) weighPlain(at place, shown weaving) {
 	holds := func(result string, other merge.Side) bool {
 		has := q.Yours
 		if other == merge.Theirs {
@@ -124,8 +128,10 @@ func (q *Question) weighPlain(at place) {
 	switch _, weave := q.Option(Weave); {
 	case weave && q.oneSchedule():
 		q.Doubt = "both changed one schedule"
+	case weave && shown.doubt != "":
+		q.Doubt = shown.doubt
 	case weave && keepsHalf(q.Base, q.Yours) && keepsHalf(q.Base, q.Theirs) && !q.mixes():
-		q.because(Weave, "the edits touch other words")
+		q.because(Weave, shown.reason)
 	case q.Base != "" && (q.Yours == "" && !holds("", merge.Theirs) || q.Theirs == "" && !holds("", merge.Yours)):
 		q.Doubt = "one side took out what the other changed"
 	case holds(q.Yours, merge.Theirs) && (q.Base == "" || q.Theirs != "") && !at.standsElsewhere(q, merge.Theirs):
@@ -133,8 +139,58 @@ func (q *Question) weighPlain(at place) {
 	case holds(q.Theirs, merge.Yours) && (q.Base == "" || q.Yours != "") && !at.standsElsewhere(q, merge.Yours):
 		q.because(Theirs, "theirs already holds all that you changed here")
 	case q.Base == "" && q.Yours != "" && q.Theirs != "" && !at.cut:
-		if q.Doubt = clashes(at, diff.Lines(q.Yours), diff.Lines(q.Theirs)); q.Doubt == "" {
+		yours, theirs := diff.Lines(q.Yours), diff.Lines(q.Theirs)
+		if q.Doubt = clashes(at, yours, theirs); q.Doubt == "" {
+			q.Doubt, _ = unordered(at, yours, theirs)
+		}
+		if q.Doubt == "" {
 			q.because(TheirsYours, "both added lines here; theirs keep their place")
+		}
+	}
+}
+
+// weaving is what a weave takes for granted.
+type weaving struct {
+	reason string // names the edits that it takes to be independent
+	doubt  string // why they may not be; empty if the text shows that they are
+}
+
+// weaving judges the weave of a place.
+func (q *Question) weaving(at place) weaving {
+	mine, other, why, ok := q.independent(at)
+	w := weaving{reason: "one of the edits changes blanks only"}
+	if mine != "" || other != "" {
+		w.reason = "takes “" + mine + "” and “" + other + "” to be independent"
+	}
+	if !ok {
+		w.doubt = "both edits are in " + why
+	}
+	return w
+}
+
+// inAnyOrder takes back the suggestion of two additions joined by key whose order may matter.
+func (q *Question) inAnyOrder(at place) {
+	if q.Base != "" || q.Yours == "" || q.Theirs == "" {
+		return
+	}
+	why, ok := unordered(at, diff.Lines(q.Yours), diff.Lines(q.Theirs))
+	for i := range q.Ways {
+		if o := &q.Ways[i]; o.Way == Weave && o.Because != "" && !ok {
+			o.Because, q.Doubt = "", why
+		}
+	}
+}
+
+// carefully takes back the suggestion of a combination about what a person has to decide.
+func (q *Question) carefully(at place) {
+	about := q.careOf(at)
+	if about == "" {
+		return
+	}
+	for i := range q.Ways {
+		o := &q.Ways[i]
+		if whose := o.Way.Whose(); o.Because != "" && whose != merge.FromYours && whose != merge.FromTheirs {
+			o.Because, q.Doubt = "", "this is about "+about
 		}
 	}
 }

@@ -60,9 +60,11 @@ func TestWaysOffered(t *testing.T) {
 	const all = "weave yours theirs yours-theirs theirs-yours base"
 	const plain = "yours theirs yours-theirs theirs-yours base"
 	for _, c := range []struct{ name, path, base, yours, theirs, ways, suggested string }{
-		{"other words", "a.txt", "the old cat sat\n", "the new cat sat\n", "the old cat ran\n", all, "weave"},
+		{"other words of a sentence", "a.txt", "the old cat sat\n", "the new cat sat\n", "the old cat ran\n", all, ""},
+		{"other words, apart", "a.env", "A=1 B=1\n", "A=2 B=1\n", "A=1 B=2\n", all, "weave"},
 		{"same word", "a.txt", "the old cat\n", "the new cat\n", "the red cat\n", plain, ""},
-		{"both added", "a.txt", "", "mine\n", "yours\n", plain, "theirs-yours"},
+		{"both added", "a.txt", "", "mine\n", "yours\n", plain, ""},
+		{"both added an item", "a.md", "", "- mine\n", "- yours\n", plain, "theirs-yours"},
 		{"one deleted", "a.txt", "the old cat\n", "", "the red cat\n", "yours theirs base", ""},
 		{"yours holds theirs", "a.txt", "a b c\n", "X b c d e\n", "X b c\n", plain, "yours"},
 		{"theirs holds yours", "a.txt", "a b c\n", "X b c\n", "X b c d e\n", plain, "theirs"},

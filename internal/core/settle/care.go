@@ -1,0 +1,93 @@
+package settle
+
+import (
+	"path"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/lang"
+	"dorvik.dev/dorvik/internal/core/rx"
+)
+
+// care is what a person has to decide whatever the texts say: two edits about it are never joined into a suggestion.
+// Its lists are words in lower case, separated by blanks; an underscore joins words that stand together.
+type care struct {
+	about string
+	files string // words of names of files that are about it
+	data  string // the same for files of settings and tables alone
+	words string // words of the lines that differ
+}
+
+// cares is the table of them.
+var cares = []care{
+	{
+		about: "rights",
+		files: "codeowners owners sudoers rules role roles permission permissions policy policies acl acls " +
+			"rbac admin admins members maintainers firewall iam",
+		words: "grant grants granted revoke revokes allow allows allowed allowlist allow_list whitelist " +
+			"blacklist deny denies denied denylist permit permits permitted permission permissions " +
+			"privilege privileges roles admin admins acl acls cidr ingress egress sudo principal " +
+			"authorized authorised trusted",
+	},
+	{
+		about: "money",
+		data: "fare fares price prices pricing rates tariff tariffs fee fees tax taxes vat discount " +
+			"discounts salary salaries invoice invoices payment payments",
+		words: "price prices fee fees tax taxes vat discount discounts refund refunds salary invoice " +
+			"invoices surcharge surcharges interest",
+	},
+	{
+		about: "what is deleted, and when",
+		words: "retention retain expire expires expiry expiration ttl max_age keep_days purge purges prune " +
+			"truncate drop_table delete_from lifecycle",
+	},
+	{
+		about: "secrets and digests",
+		files: "htpasswd pem crt key asc secret secrets credentials tls ssl",
+		words: "secret secrets password passwords passwd passphrase api_key private_key public_key " +
+			"secret_key access_key signing_key access_token auth_token api_token bearer_token " +
+			"refresh_token sha1 sha256 sha512 md5 digest checksum fingerprint certificate certificates " +
+			"cipher ciphers ssl tls",
+	},
+	{
+		about: "limits",
+		data:  "quota quotas limits",
+		words: "quota quotas rate_limit rate_limits max_connections max_size",
+	},
+}
+
+var (
+	camel = rx.New(`([a-z0-9])([A-Z])`)
+	word  = rx.New(`[a-z0-9]+`)
+)
+
+// wordsOf returns the words of a text in lower case, its names divided into words, and each two that stand together.
+func wordsOf(text string) map[string]bool {
+	list := word.FindAllString(strings.ToLower(camel.ReplaceAllString(text, "$1 $2")), -1)
+	out := map[string]bool{}
+	for i, w := range list {
+		if out[w] = true; i > 0 {
+			out[list[i-1]+"_"+w] = true
+		}
+	}
+	return out
+}
+
+// anyOf reports whether one of a list of words is there.
+func anyOf(list string, words map[string]bool) bool {
+	return slices.ContainsFunc(strings.Fields(list), func(w string) bool { return words[w] })
+}
+
+// careOf returns what a person has to decide about a place, or an empty string.
+func (q *Question) careOf(at place) string {
+	language := lang.Of(at.path)
+	name := wordsOf(path.Base(at.path))
+	data := language.Is(lang.Settings) || language == lang.CSV
+	differ := wordsOf(q.Base + "\n" + q.Yours + "\n" + q.Theirs)
+	for _, c := range cares {
+		if anyOf(c.files, name) || data && anyOf(c.data, name) || !language.Is(lang.Prose) && anyOf(c.words, differ) {
+			return c.about
+		}
+	}
+	return ""
+}

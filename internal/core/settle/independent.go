@@ -1,0 +1,275 @@
+package settle
+
+import (
+	"slices"
+	"strings"
+	"unicode"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
+	"dorvik.dev/dorvik/internal/core/rx"
+)
+
+// Two edits of one place can be woven if one does not depend on the other. Unless the text shows that, they do: what
+// stands in one expression, value, clause or sentence was thought of together. It is shown by what separates them
+// (statements, entries, named arguments, a name and its value), or by what one of them does: it gives something a new
+// name everywhere, is put around everything, mends a spelling, or changes blanks only.
+
+// edited is an edit of one side in the atoms of the base.
+type edited struct {
+	from, to int
+	put      []string
+}
+
+// text is what the edit is called by: what it puts, or else what it takes out.
+func (e edited) text(base []string) string {
+	text := strings.TrimSpace(strings.Join(e.put, ""))
+	if text == "" {
+		text = strings.TrimSpace(strings.Join(base[e.from:e.to], ""))
+	}
+	text = strings.Join(strings.Fields(text), " ")
+	const most = 24
+	if r := []rune(text); len(r) > most {
+		text = string(r[:most-1]) + "…"
+	}
+	return text
+}
+
+// editsOf returns a side's edits that change more than blanks. An insertion that begins with what follows it is moved
+// behind that, so that what closes a bracket comes last.
+func editsOf(base, side []string) (out []edited) {
+	for _, e := range diff.WordEdits(base, side) {
+		one := edited{e.A0, e.A1, slices.Clone(side[e.B0:e.B1])}
+		if strings.TrimSpace(strings.Join(one.put, "")) == "" &&
+			strings.TrimSpace(strings.Join(base[one.from:one.to], "")) == "" {
+			continue
+		}
+		for one.from == one.to && one.to < len(base) && base[one.to] == one.put[0] && closes(one.put[0]) {
+			one.put = append(one.put[1:], one.put[0])
+			one.from, one.to = one.from+1, one.to+1
+		}
+		out = append(out, one)
+	}
+	return out
+}
+
+// weighed is a place whose edits are compared.
+type weighed struct {
+	at           place
+	base         []string
+	structure    *structure
+	yours, their []edited
+}
+
+// independent reports whether the edits of both sides show that they do not depend on each other, and names the first
+// of each. If they do not, why tells what they share.
+func (q *Question) independent(at place) (mine, other, why string, ok bool) {
+	b := Atoms(q.Base)
+	w := weighed{at: at, base: b, structure: structureOf(at.path, b)}
+	w.yours, w.their = editsOf(b, Atoms(q.Yours)), editsOf(b, Atoms(q.Theirs))
+	if len(w.yours) == 0 || len(w.their) == 0 {
+		return "", "", "", true // one of them changed blanks only
+	}
+	if len(b) == 0 {
+		return w.yours[0].text(b), w.their[0].text(b), "one place", false
+	}
+	mine, other = w.yours[0].text(b), w.their[0].text(b)
+	freeYours, aroundYours := w.free(w.yours, at.side(true))
+	freeTheirs, aroundTheirs := w.free(w.their, at.side(false))
+	for i, y := range w.yours {
+		for j, t := range w.their {
+			if freeYours[i] || freeTheirs[j] || within(t, aroundYours[i]) || within(y, aroundTheirs[j]) {
+				continue
+			}
+			if why := w.shared(y, t); why != "" {
+				return y.text(b), t.text(b), why, false
+			}
+		}
+	}
+	return mine, other, "", true
+}
+
+// side returns the lines of the whole file of one side.
+func (at place) side(yours bool) []string {
+	switch {
+	case at.text == nil:
+		return nil
+	case yours:
+		return at.text.Yours
+	}
+	return at.text.Theirs
+}
+
+// span is a range of atoms.
+type span struct{ lo, hi int }
+
+// within reports whether an edit lies in a range that something was put around.
+func within(e edited, around *span) bool {
+	return around != nil && e.from >= around.lo && e.to <= around.hi
+}
+
+// free marks the edits that no other edit of the place can depend on, and returns for others the range that they put
+// something around.
+func (w weighed) free(list []edited, file []string) (free []bool, around []*span) {
+	free, around = make([]bool, len(list)), make([]*span, len(list))
+	for i, e := range list {
+		free[i] = w.renames(e, file) || w.spelling(e)
+		for j := i + 1; j < len(list); j++ {
+			if w.wraps(e, list[j]) {
+				s := &span{e.from, list[j].from}
+				around[i], around[j] = s, s
+				break
+			}
+		}
+	}
+	return free, around
+}
+
+// renames reports whether an edit gives a name another one, as the side did everywhere in the file.
+func (w weighed) renames(e edited, file []string) bool {
+	if e.to-e.from != 1 || len(e.put) != 1 || !isName(w.base[e.from]) || !isName(e.put[0]) || w.at.text == nil {
+		return false
+	}
+	return countOf(w.at.text.Base, w.base[e.from]) > 1 && countOf(file, w.base[e.from]) == 0
+}
+
+// countOf counts a word in lines.
+func countOf(lines []string, word string) (n int) {
+	for _, l := range lines {
+		if !strings.Contains(l, word) {
+			continue
+		}
+		for _, a := range Atoms(l) {
+			if a == word {
+				n++
+			}
+		}
+	}
+	return n
+}
+
+// spelling reports whether an edit of a sentence puts in or takes out one letter of a long word, but for a plural.
+func (w weighed) spelling(e edited) bool {
+	if e.to-e.from != 1 || len(e.put) != 1 || !w.structure.spots[e.from].words {
+		return false
+	}
+	long, short := w.base[e.from], e.put[0]
+	if len(long) < len(short) {
+		long, short = short, long
+	}
+	if len(short) < 4 || len(long) != len(short)+1 || long == short+"s" ||
+		strings.ContainsFunc(long, func(r rune) bool { return !unicode.IsLetter(r) }) {
+		return false
+	}
+	for i := range long {
+		if long[:i]+long[i+1:] == short {
+			return true
+		}
+	}
+	return false
+}
+
+// call matches what opens a call that is put around something.
+var call = rx.New(`^[\w.:!]*\w\($`)
+
+// wraps reports whether two insertions put a call around everything between two separators.
+func (w weighed) wraps(open, end edited) bool {
+	if open.from != open.to || end.from != end.to {
+		return false
+	}
+	before, after := strings.TrimSpace(strings.Join(open.put, "")), strings.TrimSpace(strings.Join(end.put, ""))
+	if strings.HasSuffix(before, "{") && balance(before) == 1 && after == "}" {
+		left := w.beside(open.from-1, -1) // a block around statements
+		return left == "" || strings.ContainsAny(left, "\n;{}")
+	}
+	if !call.MatchString(before) || !strings.HasSuffix(after, ")") || balance(after) >= 0 {
+		return false
+	}
+	left, right := w.beside(open.from-1, -1), w.beside(end.from, 1)
+	begins := left == "" || strings.ContainsAny(left, "=([{,;:\n>") || left == "return" || left == "yield" ||
+		left == "in"
+	finishes := right == "" || strings.ContainsAny(right, ")]},;\n:") || strings.HasPrefix(right, "//") || right == "{"
+	return begins && finishes && w.structure.same(open.from, end.from-1)
+}
+
+// beside returns the next atom in a direction that is no blank; a line end counts as an atom.
+func (w weighed) beside(i, step int) string {
+	for ; i >= 0 && i < len(w.base); i += step {
+		if strings.Contains(w.base[i], "\n") {
+			return "\n"
+		}
+		if strings.TrimSpace(w.base[i]) != "" {
+			return w.base[i]
+		}
+	}
+	return ""
+}
+
+// shared returns what two edits stand in together, or an empty string if something separates them.
+func (w weighed) shared(y, t edited) string {
+	if w.adds(y) != w.adds(t) && (w.adds(y) || w.adds(t)) {
+		return "" // a new item beside an edit of another
+	}
+	return w.structure.shared(w.spotOf(y), w.spotOf(t), y, t)
+}
+
+// adds reports whether an edit only adds an item, with what separates it from the others.
+func (w weighed) adds(e edited) bool {
+	if e.from != e.to {
+		return false
+	}
+	text := strings.TrimSpace(strings.Join(e.put, ""))
+	s := w.structure.spots[w.spotOf(e)]
+	if s.words || s.quoted() || balance(text) != 0 {
+		return false
+	}
+	whole := strings.Join(e.put, "")
+	return strings.HasPrefix(whole, " --") || strings.HasPrefix(text, ",") || strings.HasSuffix(text, ",") ||
+		strings.HasSuffix(text, ";") ||
+		strings.HasPrefix(text, ";") || strings.HasSuffix(whole, "\n") && !continues(text) ||
+		s.in == '<' && strings.HasPrefix(whole, " ") && attribute.MatchString(text)
+}
+
+var attribute = rx.New(`^[\w:.@-]+(=("[^"]*"|'[^']*'|\{[^}]*\}))?$`)
+
+// balance counts the brackets that a text opens and does not close.
+func balance(text string) (n int) {
+	for _, r := range text {
+		switch r {
+		case '(', '[', '{':
+			n++
+		case ')', ']', '}':
+			n--
+		}
+	}
+	return n
+}
+
+// spotOf returns the atom whose place an edit has.
+func (w weighed) spotOf(e edited) int {
+	at := e.from
+	if e.from == e.to && at > 0 && !opensAtom(w.base[at-1]) {
+		at--
+	}
+	return max(0, min(at, len(w.base)-1))
+}
+
+func opensAtom(s string) bool { return s == "(" || s == "[" || s == "{" }
+
+func closes(s string) bool { return s == ")" || s == "]" || s == "}" }
+
+// continues reports whether a line goes on in the next one, or goes on from the one before.
+func continues(line string) bool {
+	line = strings.TrimSpace(line)
+	return line == "" || goesOn.MatchString(line)
+}
+
+var goesOn = rx.New(`^(&&|\|\||[+*/%?.]|and\b|or\b|AND\b|OR\b)|(&&|\|\||[-+*/%=(?.\\]|\band|\bor|\bAND|\bOR)$`)
+
+// languages by the sign with which a comment begins.
+var (
+	hashed = []*lang.Language{lang.Python, lang.Ruby, lang.Shell, lang.YAML, lang.TOML, lang.Make, lang.Dockerfile,
+		lang.Env,
+		lang.Properties, lang.HCL, lang.Conf, lang.Starlark, lang.CMake, lang.INI}
+	dashed = []*lang.Language{lang.SQL, lang.Lua}
+)
