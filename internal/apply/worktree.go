@@ -5,7 +5,6 @@ import (
 	"context"
 	"io/fs"
 	"os"
-	"path/filepath"
 
 	"dorvik.dev/dorvik/internal/beneath"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -27,8 +26,11 @@ func (w *WorkTree) tree() beneath.Folder { return beneath.Folder(w.Repo.Dir) }
 func (w *WorkTree) exists(path string) bool { return w.tree().Has(path) }
 
 // removeFolder removes a folder if it is empty.
-func (w *WorkTree) removeFolder(path string) bool {
+func (w *WorkTree) removeFolder(path string) (gone bool) {
 	info, err := w.tree().Lstat(path)
+	if isGone(err) { // an earlier run removed it, and was interrupted before its parent
+		return true
+	}
 	return err == nil && info.IsDir() && w.tree().Remove(path) == nil
 }
 
@@ -111,7 +113,7 @@ func (w *WorkTree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Di
 			continue
 		}
 		u.Paths = append(u.Paths, d.Path)
-		if info, err := os.Lstat(filepath.Join(w.Repo.Dir, filepath.FromSlash(d.Path))); err == nil && !info.IsDir() {
+		if info, err := w.tree().Lstat(d.Path); err == nil && !info.IsDir() {
 			u.Seen[d.Path] = info
 		}
 	}

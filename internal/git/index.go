@@ -7,6 +7,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
+	"path"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -231,11 +232,14 @@ func (r *Tree) Uncommitted(ctx context.Context, dirty []vcs.Dirty) (staged, file
 	defer x.Drop()
 	out := map[string]object.Entry{}
 	var paths, folders []string
+	gone, beyond := map[string]object.Entry{}, beyondLinks(r.Dir)
 	for _, d := range dirty {
 		if d.Untracked {
 			continue
 		}
-		if info, err := os.Lstat(filepath.Join(r.Dir, filepath.FromSlash(d.Path))); err == nil && info.IsDir() {
+		if beyond(d.Path) { // git refuses to look there; a link stands in the place of its folder
+			gone[d.Path] = object.Entry{}
+		} else if info, err := os.Lstat(filepath.Join(r.Dir, filepath.FromSlash(d.Path))); err == nil && info.IsDir() {
 			folders = append(folders, d.Path)
 		} else {
 			paths = append(paths, d.Path)
@@ -258,9 +262,27 @@ func (r *Tree) Uncommitted(ctx context.Context, dirty []vcs.Dirty) (staged, file
 		folders = slices.DeleteFunc(folders, func(p string) bool { _, ok := known[p]; return !ok })
 		paths = append(folders, paths...) // before the files in them
 	}
-	if err = x.Add(ctx, paths); err != nil {
+	if err = errors.Join(x.Set(ctx, gone), x.Add(ctx, paths)); err != nil {
 		return staged, files, err
 	}
 	files, err = x.Tree(ctx)
 	return staged, files, err
+}
+
+// beyondLinks returns a function that reports whether a path in a directory leads through a symbolic link.
+func beyondLinks(dir string) func(name string) bool {
+	link := map[string]bool{".": false}
+	var is func(folder string) bool
+	is = func(folder string) bool {
+		known, ok := link[folder]
+		if !ok {
+			known = is(path.Dir(folder))
+			if info, err := os.Lstat(filepath.Join(dir, filepath.FromSlash(folder))); !known && err == nil {
+				known = info.Mode()&os.ModeSymlink != 0
+			}
+			link[folder] = known
+		}
+		return known
+	}
+	return func(name string) bool { return is(path.Dir(name)) }
 }

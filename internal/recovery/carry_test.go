@@ -376,3 +376,31 @@ func TestWhatGitWasToldNotToLookAt(t *testing.T) {
 		}
 	}
 }
+
+// A link in the place of a folder: what git knows in that folder counts as deleted, and is not looked for where the link
+// leads.
+func TestWorkBehindALink(t *testing.T) {
+	tm, ctx := newTeam(t), t.Context()
+	away := t.TempDir()
+	require.NoError(t, os.WriteFile(filepath.Join(away, "h"), []byte("elsewhere\n"), 0o644))
+	tm.mine.Write("x/g/h", "staged\n")
+	tm.mine.Git("add", "x")
+	require.NoError(t, os.RemoveAll(filepath.Join(tm.mine.Dir, "x/g")))
+	require.NoError(t, os.Symlink(away, filepath.Join(tm.mine.Dir, "x/g")))
+	tm.other.Commit("theirs", "o", "o\n")
+	tm.other.Git("push", "-q")
+	s := tm.session()
+	require.NoError(t, s.Ledger.Carry(true))
+	before := tm.mine.Git("status", "--porcelain")
+	p, err := s.Locate(ctx, true)
+	require.NoError(t, err)
+	require.NotNil(t, p.Carried)
+	_, err = s.FastForward(ctx, p, change.Consent{})
+	require.NoError(t, err)
+	assert.Equal(t, before, tm.mine.Git("status", "--porcelain"))
+	assert.Equal(t, "staged", tm.mine.Git("show", ":x/g/h"))
+	assert.Equal(t, "elsewhere\n", tm.mine.Read("x/g/h"))
+	_, err = s.Applier.GoBack(ctx, "")
+	require.NoError(t, err)
+	assert.Equal(t, before, tm.mine.Git("status", "--porcelain"))
+}
