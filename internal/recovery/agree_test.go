@@ -341,7 +341,8 @@ func compareMerge(t *testing.T, w *Workspace, git mergeByGit, n int) bool {
 			conflictPaths(j.Stops)) &&
 			(inTwoPlaces(t, w, p, j.Merge) || assert.Equal(t, git.tree, j.Tree.String(), "merge %d", n))
 	}
-	if j.Clean() && len(p.Divergence.Bases) > 1 && inTwoPlaces(t, w, p, j.Merge) {
+	if j.Clean() && len(p.Divergence.Bases) > 1 && (inTwoPlaces(t, w, p, j.Merge) || basesDisagree(t, w, p) ||
+		equalsAnAncestor(t, w, p, git.paths)) {
 		return true
 	}
 	if assert.False(t, j.Clean(), "merge %d: git stops at %v", n, git.paths) && !basesDisagree(t, w, p) &&
@@ -386,19 +387,59 @@ func inTwoPlaces(t *testing.T, w *Workspace, p *plan.Position, r *merge.Result) 
 }
 
 // basesDisagree reports whether the common ancestors of two lines do not join
-// cleanly themselves. What is contested then still has to be, but git may name
-// other paths: see docs/differences.md.
+// cleanly themselves, or have one file under different names. What is contested
+// then still has to be, but git may name other paths: see docs/differences.md.
 func basesDisagree(t *testing.T, w *Workspace, p *plan.Position) bool {
 	for i := 1; i < len(p.Divergence.Bases); i++ {
 		b, err := w.Compare(t.Context(), p.Divergence.Bases[0].String(), p.Divergence.Bases[i].String(), false)
 		require.NoError(t, err)
 		j, err := w.Planner.Join(t.Context(), b, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
 		require.NoError(t, err)
-		if !j.Clean() || basesDisagree(t, w, b) {
+		if !j.Clean() || basesDisagree(t, w, b) || renamedBetween(t, w, b) {
 			return true
 		}
 	}
 	return false
+}
+
+// renamedBetween reports whether two commits have one content under different names.
+func renamedBetween(t *testing.T, w *Workspace, p *plan.Position) bool {
+	old, err := w.Planner.Tree(t.Context(), p.Yours)
+	require.NoError(t, err)
+	now, err := w.Planner.Tree(t.Context(), p.Theirs)
+	require.NoError(t, err)
+	changes, err := w.Planner.Store.Changes(t.Context(), old, now)
+	require.NoError(t, err)
+	gone := map[string]bool{}
+	for _, c := range changes {
+		if c.New.Absent() {
+			gone[c.Path] = true
+		}
+	}
+	renames, err := w.Planner.Engine.Renames(t.Context(), old, now, gone)
+	require.NoError(t, err)
+	return len(renames) > 0
+}
+
+// equalsAnAncestor reports whether at each of some paths the common ancestors differ and a side has what one of them
+// has, so that only the other side changed it: see docs/differences.md.
+func equalsAnAncestor(t *testing.T, w *Workspace, p *plan.Position, paths []string) bool {
+	at := func(commit object.ID, path string) object.Entry {
+		tree, err := w.Planner.Tree(t.Context(), commit)
+		require.NoError(t, err)
+		e, err := w.Planner.Store.Find(t.Context(), tree, path)
+		require.NoError(t, err)
+		return e
+	}
+	return len(p.Divergence.Bases) > 1 && !slices.ContainsFunc(paths, func(path string) bool {
+		equal, differ := false, false
+		for _, b := range p.Divergence.Bases {
+			was := at(b, path)
+			equal = equal || was.Same(at(p.Yours, path)) || was.Same(at(p.Theirs, path))
+			differ = differ || !was.Same(at(p.Divergence.Bases[0], path))
+		}
+		return !equal || !differ
+	})
 }
 
 // addedLinesSurvive holds that a clean join has every line that a side's file has

@@ -404,3 +404,39 @@ func TestWorkBehindALink(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, before, tm.mine.Git("status", "--porcelain"))
 }
+
+// A file that was moved by hand, and by the others, too: the untracked file at its new place does not become an edit of
+// theirs, but is moved aside, and undo brings it back.
+func TestAFileThatBothMoved(t *testing.T) {
+	tm, ctx := newTeam(t), t.Context()
+	text := strings.Repeat("a line\n", 20)
+	tm.other.Commit("long", "long", text)
+	tm.other.Git("push", "-q")
+	tm.mine.Git("pull", "-q")
+	tm.other.Git("mv", "long", "moved")
+	tm.other.Commit("moved", "moved", text+"theirs\n")
+	tm.other.Git("push", "-q")
+	require.NoError(t, os.Rename(filepath.Join(tm.mine.Dir, "long"), filepath.Join(tm.mine.Dir, "moved")))
+	s := tm.session()
+	require.NoError(t, s.Ledger.Carry(true))
+	before := standingOf(t, tm.mine.Dir)
+	p, err := s.Locate(ctx, true)
+	require.NoError(t, err)
+	require.NoError(t, s.Ledger.Sync(p))
+	j, err := s.SettleBy(ctx, p, plan.Merge, []settle.Way{settle.Yours})
+	require.NoError(t, err)
+	b, err := s.Planner.Build(ctx, p, j)
+	require.NoError(t, err)
+	_, err = s.Accept(ctx, p, j, b, change.Consent{})
+	var over *change.OverwriteError
+	require.ErrorAs(t, err, &over)
+	assert.Equal(t, []string{"moved"}, over.Paths)
+	wp, err := s.Accept(ctx, p, j, b, change.Consent{MoveAside: true})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"moved"}, wp.Aside)
+	_, err = s.Applier.GoBack(ctx, "")
+	require.NoError(t, err)
+	after := standingOf(t, tm.mine.Dir)
+	assert.Equal(t, before.files, after.files)
+	assert.Equal(t, before.index, after.index)
+}
