@@ -67,35 +67,12 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 		same, err = a.WorkTree.inTheWayOf(ctx, &now, tree)
 		return nil, same, err
 	}
-	takes, err := a.taken(ctx, from, l)
+	takes, err := a.WorkTree.takes(ctx, from, l)
 	if err != nil {
 		return nil, nil, err
 	}
 	same, err = a.WorkTree.inTheWayOf(ctx, &now, takes, l.Paths...)
 	return l, same, err
-}
-
-// taken returns the files that a change writes, with those that only its index has: an untracked file there would become
-// an edit of what somebody else made.
-func (a *Applier) taken(ctx context.Context, from object.ID, l *plan.Laid) (object.ID, error) {
-	was, err := a.Planner.Store.Changes(ctx, from, l.Staged)
-	if err != nil {
-		return object.ID{}, err
-	}
-	only := map[string]object.Entry{}
-	for _, c := range was {
-		if !c.Old.Absent() {
-			continue
-		}
-		e, err := a.Planner.Store.Find(ctx, l.Files, c.Path)
-		if err != nil {
-			return object.ID{}, err
-		}
-		if e.Absent() {
-			only[c.Path] = c.New
-		}
-	}
-	return a.Planner.Store.Edit(ctx, l.Files, only)
 }
 
 // guardAside is guard that also returns what must be moved aside. With consent these are all untracked obstacles.

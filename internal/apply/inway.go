@@ -46,6 +46,29 @@ func (w *WorkTree) inTheWayOf(ctx context.Context, p *plan.Position, tree object
 	return same, w.hiddenInTheWay(ctx, hidden, from, tree)
 }
 
+// takes returns the files that a change writes, with those that only its index has: an untracked file there would
+// become an edit of what somebody else made.
+func (w *WorkTree) takes(ctx context.Context, from object.ID, l *plan.Laid) (object.ID, error) {
+	was, err := w.Planner.Store.Changes(ctx, from, l.Staged)
+	if err != nil {
+		return object.ID{}, err
+	}
+	only := map[string]object.Entry{}
+	for _, c := range was {
+		if !c.Old.Absent() {
+			continue
+		}
+		e, err := w.Planner.Store.Find(ctx, l.Files, c.Path)
+		if err != nil {
+			return object.ID{}, err
+		}
+		if e.Absent() {
+			only[c.Path] = c.New
+		}
+	}
+	return w.Planner.Store.Edit(ctx, l.Files, only)
+}
+
 // AskHidden starts to read the paths marked skip-worktree or assume-unchanged. The returned function waits for the
 // result.
 func (w *WorkTree) AskHidden(ctx context.Context) func() (map[string]bool, error) {

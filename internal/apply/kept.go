@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"syscall"
 
 	"dorvik.dev/dorvik/internal/beneath"
 	"dorvik.dev/dorvik/internal/change"
@@ -433,9 +432,6 @@ func (f *files) over(tr *Transition) beneath.Folder {
 func (f *files) keptFiles(name string) beneath.Folder {
 	return beneath.Folder(filepath.Join(keptDir(f.Repo.GitDir, name), "files"))
 }
-
-// isGone reports whether an error means that there is no such file or folder.
-func isGone(err error) bool { return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) }
 
 // unlock releases the index lock if this process has it.
 func (f *files) unlock() {

@@ -3,8 +3,10 @@ package apply
 import (
 	"bytes"
 	"context"
+	"errors"
 	"io/fs"
 	"os"
+	"syscall"
 
 	"dorvik.dev/dorvik/internal/beneath"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -24,6 +26,9 @@ type WorkTree struct {
 func (w *WorkTree) tree() beneath.Folder { return beneath.Folder(w.Repo.Dir) }
 
 func (w *WorkTree) exists(path string) bool { return w.tree().Has(path) }
+
+// isGone reports whether an error means that there is no such file or folder.
+func isGone(err error) bool { return errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) }
 
 // removeFolder removes a folder if it is empty.
 func (w *WorkTree) removeFolder(path string) (gone bool) {
