@@ -239,7 +239,11 @@ func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
 	if head := term.Text(term.Plain, " ").Then(term.Heading("WAYS TO SETTLE IT")); c.Suggested == "" &&
 		(s.job.h >= 30 ||
 			s.job.w >= wide) { // otherwise the row above the keys says it
-		p.Row(head.Add(term.Dim, "  No way is clearly right. Choose one."))
+		why := "No way is clearly right. Choose one."
+		if c.Doubt != "" {
+			why = "None is suggested: " + c.Doubt + "."
+		}
+		p.Row(head.Add(term.Dim, "  "+why).Cut(w))
 	} else if s.job.h >= 24 && s.job.w >= wide {
 		p.Row(head)
 	}

@@ -106,6 +106,9 @@ func leftOut(base, yours, theirs, result string) (out, kept []Piece) {
 			fill(taken, e.A0, e.A1)
 		}
 		lost := removed(w, r)
+		if len(b) == 0 || len(base)+len(s.text) <= largePlace {
+			wholly(base, s.text, w, lost)
+		}
 		elsewhere, again := moved(base, s.text, result)
 		out = append(out, slices.DeleteFunc(pieces(s.side, w, func(i int) bool { return added[i] && lost[i] }),
 			func(p Piece) bool { return elsewhere[p.Line] })...)
@@ -119,6 +122,32 @@ func leftOut(base, yours, theirs, result string) (out, kept []Piece) {
 		kept = append(kept, still...)
 	}
 	return out, kept
+}
+
+// wholly marks all words of a line as lost if a side added the line, which stands nowhere in the base in another form, and
+// one of its words is lost: what is left out then is a line.
+func wholly(base, side string, words []string, lost []bool) {
+	lines := diff.Lines(side)
+	fresh := make([]bool, len(lines))
+	for _, e := range diff.Histogram(diff.Lines(base), lines) {
+		if e.A0 == e.A1 {
+			fill(fresh, e.B0, e.B1)
+		}
+	}
+	at, from := 0, 0 // the line, and its first word
+	for i, w := range words {
+		if !strings.HasSuffix(w, "\n") && i < len(words)-1 {
+			continue
+		}
+		any := false
+		for k := from; k <= i; k++ {
+			any = any || lost[k] && diff.IsWord(words[k])
+		}
+		if any && at < len(fresh) && fresh[at] {
+			fill(lost, from, i+1)
+		}
+		at, from = at+strings.Count(w, "\n"), i+1
+	}
 }
 
 // moved finds whole lines at other places of a result: elsewhere has lines of the side, again has lines of base that
