@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
@@ -398,17 +399,25 @@ func stopFiles(f *facts, stop plan.Stop) int {
 	return len(stop.Files)
 }
 
-// hint describes in a few words how a file's conflicts can be settled.
+// hint describes in a few words how a file's conflicts can be settled: the first that has no suggestion, or else the
+// first.
 func hint(f *settle.File) (string, term.Hue) {
-	switch c := f.Questions[0]; {
+	c := f.Questions[0]
+	if i := slices.IndexFunc(f.Questions, func(q *settle.Question) bool { return q.Suggested == "" }); i > 0 {
+		c = f.Questions[i]
+	}
+	switch {
 	case c.Suggested == settle.Weave:
-		return "fits word by word", term.Joined
+		return "weave is suggested", term.Joined
 	case c.Suggested == settle.TheirsYours:
 		return "both added lines here", term.Joined
 	case c.Whole():
 		return words.Hint(c), term.Plain
 	case c.Suggested != "":
 		return "one side holds both edits", term.Joined
+	}
+	if c.Doubt != "" {
+		return "needs your eye: " + c.Doubt, term.Plain
 	}
 	return "needs your eye", term.Plain
 }

@@ -234,19 +234,8 @@ func (s settlePage) costs(q *plan.Attributed, v settle.Verdict) string {
 
 // waysPage lists the ways; the marked one has a background.
 func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
-	var p term.Page
 	c := q.Question
-	if head := term.Text(term.Plain, " ").Then(term.Heading("WAYS TO SETTLE IT")); c.Suggested == "" &&
-		(s.job.h >= 30 ||
-			s.job.w >= wide) { // otherwise the row above the keys says it
-		why := "No way is clearly right. Choose one."
-		if c.Doubt != "" {
-			why = "None is suggested: " + c.Doubt + "."
-		}
-		p.Row(head.Add(term.Dim, "  "+why).Cut(w))
-	} else if s.job.h >= 24 && s.job.w >= wide {
-		p.Row(head)
-	}
+	p := s.waysHead(c, w)
 	vs := s.job.verdicts[c.Key]
 	for i, o := range c.Ways {
 		l := s.wayName(q, i, o).Fit(wayColumn)
@@ -294,6 +283,23 @@ func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
 			l = l.Add(term.Joined, " ✓").Add(term.Dim, "   as you wrote it")
 		}
 		p.Row(s.wayRow(l, len(c.Ways), w))
+	}
+	return p
+}
+
+// waysHead draws the heading over the ways, which says why none is suggested, where there is room. Otherwise the row
+// above the keys says it.
+func (s settlePage) waysHead(c *settle.Question, w int) (p term.Page) {
+	head := term.Text(term.Plain, " ").Then(term.Heading("WAYS TO SETTLE IT"))
+	switch {
+	case c.Suggested == "" && (s.job.h >= 30 || s.job.w >= wide):
+		why := "No way is clearly right. Choose one."
+		if c.Doubt != "" {
+			why = "None is suggested: " + c.Doubt + "."
+		}
+		p.Row(head.Add(term.Dim, "  "+why).Cut(w))
+	case c.Suggested != "" && s.job.h >= 24 && s.job.w >= wide:
+		p.Row(head)
 	}
 	return p
 }

@@ -234,7 +234,7 @@ func TestEveryScreenOfTheDemoFits(t *testing.T) {
 	b.see("▶ SKERRY-38", "taken last")
 	b.fits("the list with the one taken last")
 	b.press("esc", "esc", "esc", "esc", "enter")
-	b.see("Why rebase:", "b9b7987 is there already: Mato did the same", "fits word by word", "both added lines here")
+	b.see("Why rebase:", "b9b7987 is there already: Mato did the same", "weave is suggested", "both added lines here")
 	b.fits("Choose")
 	b.press("enter")
 	b.see("1 of 2 commits that ask", "what Ilka did", "in func VehicleFare", "✗ rate := twice",

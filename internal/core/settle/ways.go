@@ -124,8 +124,8 @@ func leftOut(base, yours, theirs, result string) (out, kept []Piece) {
 	return out, kept
 }
 
-// wholly marks all words of a line as lost if a side added the line, which stands nowhere in the base in another form, and
-// one of its words is lost: what is left out then is a line.
+// wholly marks all words of a line as lost if a side added the line, which stands nowhere in the base in another form,
+// and one of its words is lost: what is left out then is a line.
 func wholly(base, side string, words []string, lost []bool) {
 	lines := diff.Lines(side)
 	fresh := make([]bool, len(lines))
