@@ -36,8 +36,11 @@ func inLists(c *Question, at place) (Option, bool) {
 	return Option{Way: Weave, Text: out.String(), Reason: "both added to the list in this line"}, listed
 }
 
-// joinList joins a line to which both sides added something at one point and from which neither removed anything.
-func joinList(file, base, yours, theirs string) (string, bool) {
+// opening is a point of a text at which both sides inserted something, and from which neither removed anything.
+type opening struct{ before, mine, other, after string }
+
+// openingOf finds the point in atoms.
+func openingOf(base, yours, theirs string) (s opening, ok bool) {
 	b, y, t := Atoms(base), Atoms(yours), Atoms(theirs)
 	lead := 0
 	for lead < len(b) && lead < len(y) && lead < len(t) && b[lead] == y[lead] && b[lead] == t[lead] {
@@ -49,19 +52,44 @@ func joinList(file, base, yours, theirs string) (string, bool) {
 		tail++
 	}
 	if lead+tail != len(b) || len(y) == len(b) || len(t) == len(b) {
+		return s, false
+	}
+	return opening{strings.Join(b[:lead], ""), strings.Join(y[lead:len(y)-tail], ""),
+		strings.Join(t[lead:len(t)-tail], ""), strings.Join(b[lead:], "")}, true
+}
+
+// inLine puts both insertions of a text into it, in an order. ok is false if they are more than parts of a line.
+func (q *Question) inLine(minesFirst bool) (text string, ok bool) {
+	s, ok := openingOf(q.Base, q.Yours, q.Theirs)
+	if !ok || q.Base == "" || strings.Contains(s.mine+s.other, "\n") || strings.TrimSpace(s.mine) == "" ||
+		strings.TrimSpace(s.other) == "" || s.mine == s.other {
 		return "", false
 	}
-	mine, other := strings.Join(y[lead:len(y)-tail], ""), strings.Join(t[lead:len(t)-tail], "")
-	before, after := strings.Join(b[:lead], ""), strings.Join(b[lead:], "")
-	between, ok := between(file, before, mine, other, after)
-	if !ok || firstWord(mine) == firstWord(other) && !pathLists.MatchString(before) {
+	first, second := s.other, s.mine
+	if minesFirst {
+		first, second = second, first
+	}
+	if sep, ok := between("", s.before, s.mine, s.other, s.after); ok {
+		first += sep
+	}
+	return s.before + first + second + s.after, true
+}
+
+// joinList joins a line to which both sides added something at one point and from which neither removed anything.
+func joinList(file, base, yours, theirs string) (string, bool) {
+	s, ok := openingOf(base, yours, theirs)
+	if !ok {
 		return "", false
 	}
-	return before + other + between + mine + after, true
+	between, ok := between(file, s.before, s.mine, s.other, s.after)
+	if !ok || firstWord(s.mine) == firstWord(s.other) && !pathLists.MatchString(s.before) {
+		return "", false
+	}
+	return s.before + s.other + between + s.mine + s.after, true
 }
 
 var (
-	separators = []string{",", "|", "&&", "||", ";"}
+	separators = []string{",", "|", ";"}
 	blankLists = rx.New(`(class|className|rel)\s*=\s*["'][^"']*$`)
 	// POSIX lists of folders
 	pathLists = rx.New(`PATH\w*\s*=\S*$`)

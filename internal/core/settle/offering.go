@@ -37,6 +37,9 @@ func (q *Question) offer(at place, moves *mover) {
 		shown = q.weaving(at)
 		q.offerNew(Option{Way: Weave, Text: woven, Reason: shown.reason})
 	}
+	if neither, ok := q.neither(); ok && oneBase {
+		q.offerNew(Option{Way: Weave, Text: neither, Reason: "takes out what either side took out"})
+	}
 	q.offerPlain(at, oneBase)
 	if whole != nil {
 		q.because(whole.Way, whole.Because)
@@ -47,6 +50,34 @@ func (q *Question) offer(at place, moves *mover) {
 	q.inAnyOrder(at)
 	q.suggest()
 }
+
+// neither returns the base without what either side took out, if both took out something and added nothing.
+func (q *Question) neither() (text string, ok bool) {
+	b := Atoms(q.Base)
+	gone := make([]bool, len(b))
+	for _, side := range []string{q.Yours, q.Theirs} {
+		for _, e := range diff.WordEdits(b, Atoms(side)) {
+			if e.B1 > e.B0 {
+				return "", false
+			}
+			fill(gone, e.A0, e.A1)
+		}
+	}
+	var out strings.Builder
+	for i, w := range b {
+		if !gone[i] {
+			out.WriteString(w)
+		}
+	}
+	text = out.String()
+	if !emptyItem.MatchString(q.Base) { // the comma between two items that went, too
+		text = emptyItem.ReplaceAllString(text, "$1")
+	}
+	return text, true
+}
+
+// emptyItem matches a comma after which a list ends.
+var emptyItem = rx.New(`, *([)\]}])`)
 
 // because records why an option may be suggested.
 func (q *Question) because(w Way, why string) {
@@ -99,6 +130,9 @@ func (q *Question) offerPlain(at place, oneBase bool) {
 	add(Theirs, q.Theirs, twice[1])
 	if q.Yours != "" && q.Theirs != "" {
 		after := func(first, second string) string {
+			if text, ok := q.inLine(first == q.Yours); ok && oneBase {
+				return text
+			}
 			if q.Base == "" {
 				second = apart(diff.Lines(first), diff.Lines(second), at) + second
 			}
