@@ -252,7 +252,7 @@ func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
 			l = l.Add(term.Dim, "…")
 		default:
 			l = l.Then(parses(v))
-			if w < 100 && v.Twice == "" && (v.Parses == nil || *v.Parses) {
+			if w < 100 && v.Twice == "" && v.Problem == "" {
 				column = 11
 			}
 			column = max(column, l.Width()-wayColumn+2) // show the problem in full
@@ -331,10 +331,12 @@ func parses(v settle.Verdict) term.Line {
 	switch {
 	case v.Twice != "":
 		return term.Line{}.Mark(term.MarkWarning).Add(term.Trouble, v.Twice)
-	case v.Parses == nil:
-		return nil
-	case *v.Parses:
+	case v.Parses != nil && *v.Parses:
 		return term.Text(term.Joined, "parses ✓")
+	case v.Closes != nil && *v.Closes:
+		return term.Text(term.Joined, "brackets ✓")
+	case v.Problem == "":
+		return nil
 	}
 	problem := v.Problem // without the line number: the file does not exist yet
 	if _, words, ok := strings.Cut(problem, ": "); ok && strings.HasPrefix(problem, "line ") {

@@ -23,11 +23,32 @@ var grammars = map[*lang.Language]grammar{
 	lang.CSV:     {csvProblem, lineEntries(csvMarks)},
 }
 
+// scanned are the languages of which only brackets and quotes are read.
+var scanned = map[*lang.Language]marks{
+	lang.JavaScript: script, lang.TypeScript: script, lang.TSX: script, lang.Java: triple, lang.Kotlin: triple,
+	lang.Scala: triple, lang.Swift: triple, lang.CSharp: cLike, lang.Groovy: triple, lang.Gradle: triple, lang.C: cLike,
+	lang.CPlusPlus: cLike, lang.ObjectiveC: cLike, lang.Dart: triple, lang.Proto: cLike, lang.Rust: rust, lang.PHP: php,
+	lang.Python: python, lang.Starlark: python, lang.SQL: sql, lang.CSS: sheet, lang.Less: sheet, lang.HCL: hash,
+}
+
 // grammarOf returns the grammar of a file by its name, or an empty one.
 func grammarOf(name string) grammar { return grammars[lang.Of(name)] }
 
 // HasReader reports whether Problem can read files of this name's language.
 func HasReader(name string) bool { return grammarOf(name).problem != nil }
+
+// Scans reports whether ProblemOfBrackets can read files of this name's language, which has no reader.
+func Scans(name string) bool { _, ok := scanned[lang.Of(name)]; return ok }
+
+// ProblemOfBrackets returns the first bracket of a file's text that does not match, in a few words with the line, or
+// "". It knows comments and quotes of the language, and no more; so a text in which it finds nothing may still not
+// parse, and what it finds counts only if it finds nothing in texts that are known to be right.
+func ProblemOfBrackets(name, text string) string {
+	if m, ok := scanned[lang.Of(name)]; ok && len(text) <= mostText {
+		return m.brackets(text)
+	}
+	return ""
+}
 
 // Problem returns the first problem of a file's text, in a few words with the line, or "" if there is none or the
 // language is not read. It checks the grammar and what joined texts often have: names declared twice in one scope, and

@@ -29,6 +29,9 @@ func (f *File) problem(choose func(c *Question) Option) string {
 // problemOf is format.Problem for a version of the file's text that differs from both sides in the changed lines only.
 // In Go it first reads only the functions of these lines.
 func (f *File) problemOf(text string, changed []merge.Span) string {
+	if format.Scans(f.Path) {
+		return format.ProblemOfBrackets(f.Path, text)
+	}
 	if strings.HasSuffix(f.Path, ".go") {
 		thin := outline.Thin(text, func(lo, hi int) bool {
 			return slices.ContainsFunc(changed, func(s merge.Span) bool { return s.Lo < hi && s.Hi >= lo })
@@ -44,7 +47,7 @@ func (f *File) problemOf(text string, changed []merge.Span) string {
 func (f *File) Readable() bool { return f.readable() }
 
 func (f *File) findReadable() bool {
-	if f.Text == nil || !format.HasReader(f.Path) || f.wild {
+	if f.Text == nil || !format.HasReader(f.Path) && !format.Scans(f.Path) || f.wild {
 		return false
 	}
 	var changed [2][]merge.Span
@@ -64,6 +67,7 @@ func (f *File) findReadable() bool {
 // Verdict describes the consequences of an option.
 type Verdict struct {
 	Parses    *bool  // nil if no parser knows the file's language
+	Closes    *bool  // whether brackets and quotes match, in a language of which no more is read; else nil
 	Problem   string // the parser's message
 	Twice     string // a line that is in the result twice, perhaps rightly; empty if none
 	LeavesOut []Piece
@@ -78,8 +82,8 @@ func (f *File) Judge(c *Question, o Option, choose func(c *Question) Option) Ver
 	}
 	if o.Way == Both { // each file is its side's version
 		if f.Readable() {
-			parses := true
-			v.Parses = &parses
+			ok := true
+			v.judged(f.Path, &ok)
 		}
 		return v
 	}
@@ -91,13 +95,22 @@ func (f *File) Judge(c *Question, o Option, choose func(c *Question) Option) Ver
 			return choose(other)
 		})
 		ok := v.Problem == ""
-		v.Parses = &ok
+		v.judged(f.Path, &ok)
 	}
 	if v.Problem == "" {
 		v.Twice = c.twice(o)
 	}
 	v.LeavesOut, v.Keeps = f.LeftOut(c, o)
 	return v
+}
+
+// judged records whether the result can be read.
+func (v *Verdict) judged(path string, ok *bool) {
+	if format.Scans(path) {
+		v.Closes = ok
+	} else {
+		v.Parses = ok
+	}
 }
 
 // JudgeSuggested is Judge with the suggested ways in the other places.
