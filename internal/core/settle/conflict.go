@@ -16,6 +16,7 @@ type Option struct {
 	Because string        // why the way may be suggested; empty if it may not
 	Text    string        // the text the place would hold; empty for other conflicts
 	Moved   *Relocation   // the text that another place would hold, or nil
+	doubt   string        // why it is offered, and not suggested; empty if it may be suggested
 	Effect  merge.Decided // the effect on the tree, for conflicts about a path
 }
 

@@ -17,7 +17,7 @@ func inLists(c *Question, at place) (Option, bool) {
 		return Option{}, false
 	}
 	var out strings.Builder
-	listed := false
+	listed, doubt := false, ""
 	for i, b := range base {
 		switch {
 		case yours[i] == b:
@@ -30,11 +30,44 @@ func inLists(c *Question, at place) (Option, bool) {
 				return Option{}, false
 			}
 			out.WriteString(line)
-			listed = true
+			if listed = true; inCall(b, yours[i], theirs[i]) {
+				doubt = "both added to one call, where the order of arguments matters"
+			}
 		}
 	}
-	return Option{Way: Weave, Text: out.String(), Reason: "both added to the list in this line"}, listed
+	return Option{Way: Weave, Text: out.String(), Reason: "both added to the list in this line", doubt: doubt}, listed
 }
+
+// inCall reports whether both sides added something without a name to the arguments of a call, or to parameters.
+func inCall(base, yours, theirs string) bool {
+	s, ok := openingOf(base, yours, theirs)
+	if !ok {
+		return false
+	}
+	depth, open := 0, -1
+	for i := len(s.before) - 1; i >= 0 && open < 0; i-- {
+		switch s.before[i] {
+		case ')', ']', '}':
+			depth++
+		case '(', '[', '{':
+			if depth--; depth < 0 {
+				open = i
+			}
+		}
+	}
+	if open < 1 || s.before[open] != '(' || !isWordRune(rune(s.before[open-1])) || setLike.MatchString(s.before[:open]) {
+		return false
+	}
+	named := func(text string) bool { return namedArgument.MatchString(strings.Trim(text, ", \t")) }
+	return !named(s.mine) || !named(s.other)
+}
+
+var (
+	// calls whose arguments are a set
+	setLike = rx.New(`\b(derive|allow|deny|warn|cfg|any|all|implements|use|plugins|exclude|include)$`)
+	// an argument with its name
+	namedArgument = rx.New(`^[\w."'-]+ *(=[^=]|:\s)`)
+)
 
 // opening is a point of a text at which both sides inserted something, and from which neither removed anything.
 type opening struct{ before, mine, other, after string }

@@ -26,6 +26,11 @@ func (q *Question) offer(at place, moves *mover) {
 			q.offerNew(o)
 		}
 		for _, o := range q.better(at) {
+			if o.doubt != "" {
+				q.Doubt = o.doubt
+				q.offerNew(o)
+				continue
+			}
 			o.Because = o.Reason
 			if q.offerNew(o); whole == nil && (o.Way == Yours || o.Way == Theirs) {
 				whole = &o
