@@ -233,6 +233,10 @@ func nameOf(file, text string) string {
 		if strings.HasPrefix(text, "#") {
 			return text
 		}
+		if row, ok := strings.CutPrefix(text, "|"); ok { // a row of a table is named by its first cell
+			cell, _, _ := strings.Cut(row, "|")
+			return strings.TrimSpace(cell)
+		}
 		return ""
 	case language == lang.CSV:
 		name, _, _ := strings.Cut(strings.ReplaceAll(text, "\t", ","), ",")

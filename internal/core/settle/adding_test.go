@@ -45,6 +45,8 @@ func TestDoubts(t *testing.T) {
 			"ship 4 leaves at 9\nship 7 leaves at 11\n",
 			"their order may matter"},
 		{"order.txt", "0001_init\n", "0001_init\n0002_piers\n", "0001_init\n0002_slips\n", "both took the number 0002"},
+		{"times.md", "| 6:00 | Eid |\n", "| 6:00 | Eid |\n| 7:00 | Brae |\n", "| 6:00 | Eid |\n| 7:00 | Holm |\n",
+			"both name 7:00"},
 		{"a.go", "package x\n", "package x\n\nfunc (t *T) Go() {\n}\n", "package x\n\nfunc (t T) Go(n int) {\n}\n",
 			"both name T.Go"},
 		{"a.go", "package x\n", "package x\n\nfunc (t *T) Go() {\n}\n", "package x\n\nfunc (t *S) Go(n int) {\n}\n",

@@ -55,7 +55,8 @@ func inCall(base, yours, theirs string) bool {
 			}
 		}
 	}
-	if open < 1 || s.before[open] != '(' || !isWordRune(rune(s.before[open-1])) || setLike.MatchString(s.before[:open]) {
+	if open < 1 || s.before[open] != '(' || !isWordRune(rune(s.before[open-1])) ||
+		setLike.MatchString(s.before[:open]) {
 		return false
 	}
 	named := func(text string) bool { return namedArgument.MatchString(strings.Trim(text, ", \t")) }
