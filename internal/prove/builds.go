@@ -143,8 +143,8 @@ func (pr *Prover) builds(ctx context.Context, p *plan.Position, terms *Terms, na
 	if err != nil {
 		return nil, err
 	}
-	r, err := pr.runSteps(ctx, co.Dir, terms.Command, terms.Command.StepsOf(), tree, func(string) {}, nil)
-	if err != nil || !r.Passed && (len(at.Lacks) > 0 || unknownCommand(r) != "") {
+	r, err := pr.runSteps(ctx, p, at, terms.Command, terms.Command.StepsOf(), tree, func(string) {}, nil)
+	if err != nil || !r.Passed && !at.blames() {
 		return nil, err // a failure of the checkout says nothing about the code
 	}
 	return &r.Passed, nil

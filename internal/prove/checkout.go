@@ -2,6 +2,7 @@ package prove
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -68,7 +69,7 @@ func (pr *Prover) RunCheck(ctx context.Context, p *plan.Position, c check.Comman
 		return r, at, err
 	}
 	now := lastRun{tree: tree}
-	r, err = pr.runSteps(ctx, at.In.Dir, c, steps, tree, func(l string) {
+	r, err = pr.runSteps(ctx, p, at, c, steps, tree, func(l string) {
 		if now.output = append(now.output, l); len(now.output) > 2*mostOutput {
 			now.output = slices.Clone(now.output[mostOutput:])
 		}
@@ -131,9 +132,23 @@ func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit
 
 // LaidOut is a checkout with a list of what it lacks. A check can fail because of that.
 type LaidOut struct {
-	In      *vcs.Checkout
-	Lacks   []string
-	install string // command that installs missing dependencies; or empty
+	In    *vcs.Checkout
+	Lacks []string
+	// Unchecked says why a failed run checked nothing, as a sentence; or it is empty.
+	Unchecked string
+	install   string // command that installs missing dependencies; or empty
+}
+
+// blames reports whether a failure in the checkout is about the code.
+func (at *LaidOut) blames() bool { return at.Unchecked == "" && len(at.Lacks) == 0 }
+
+// orUnknown returns an error if a run failed for what its checkout lacks.
+func (at *LaidOut) orUnknown(r check.Report, of string) error {
+	if r.Passed || at.blames() {
+		return nil
+	}
+	return fmt.Errorf("the check of %s failed, which says nothing about the code: %s", of,
+		cmp.Or(strings.TrimSuffix(at.Unchecked, "."), words.List(at.Lacks)))
 }
 
 // furnish checks out submodules and lists what is missing.

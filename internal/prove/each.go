@@ -108,15 +108,19 @@ func (pr *Prover) checkOne(ctx context.Context, p *plan.Position, terms *Terms, 
 		return false, err
 	}
 	emit("dorvik: " + one.ID.String())
-	co, err := pr.checkout(ctx, "check-each", one.ID, emit)
+	at, err := pr.checkout(ctx, "check-each", one.ID, emit)
 	if err != nil {
 		return false, err
 	}
-	r, err := pr.runSteps(ctx, co.In.Dir, terms.Command, terms.Command.StepsOf(), tree, emit, nil)
-	if err == nil {
-		one.Passed = &r.Passed
+	r, err := pr.runSteps(ctx, p, at, terms.Command, terms.Command.StepsOf(), tree, emit, nil)
+	if err != nil {
+		return false, err
 	}
-	return r.Passed, err
+	if err := at.orUnknown(r, one.ID.String()); err != nil {
+		return false, err
+	}
+	one.Passed = &r.Passed
+	return r.Passed, nil
 }
 
 // FirstFailing returns the first failing commit, or the zero value.

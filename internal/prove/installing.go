@@ -1,32 +1,49 @@
 package prove
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
 	"os"
+	"path"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/diagnose"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
 
-// installs lists how projects install their dependencies into a folder that is not committed.
+// installs lists how projects install what they depend on, into a folder that is not committed.
 var installs = []struct {
-	manifest, folder string
-	needs            func(manifest string) bool // nil if the manifest alone decides
-	onlyLikeHere     bool                       // only if the person's working tree has the folder
-	by               []lockedBy                 // the first whose file exists is used
+	of           diagnose.Kind
+	manifests    []string // name what is to be installed
+	folder       string
+	needs        func(manifests string) bool // nil if the manifests alone decide
+	onlyLikeHere bool                        // only if the person's working tree has the folder, or the output asks for it
+	by           []lockedBy                  // the first whose file exists is used
 }{
-	{"package.json", "node_modules", needsNode, false, []lockedBy{{"package-lock.json", "npm ci"},
-		{"npm-shrinkwrap.json", "npm ci"}, {"pnpm-lock.yaml", "pnpm install --frozen-lockfile"},
-		{"yarn.lock", "yarn install --frozen-lockfile"}, {"package.json", "npm install"}}},
-	{"composer.json", "vendor", nil, true, []lockedBy{{"composer.json", "composer install"}}},
-	{"Gemfile", "vendor/bundle", nil, true, []lockedBy{{"Gemfile", "bundle install"}}},
-	{"requirements.txt", ".venv", nil, true, []lockedBy{{"requirements.txt",
-		"python3 -m venv .venv && .venv/bin/pip install -r requirements.txt"}}},
+	{diagnose.Node, []string{"package.json"}, "node_modules", needsNode, false, []lockedBy{
+		{"package-lock.json", "npm ci"}, {"npm-shrinkwrap.json", "npm ci"},
+		{"pnpm-lock.yaml", "pnpm install --frozen-lockfile"}, {"yarn.lock", "yarn install --frozen-lockfile"},
+		{"bun.lock", "bun install --frozen-lockfile"}, {"bun.lockb", "bun install --frozen-lockfile"},
+		{"package.json", "npm install"}}},
+	{diagnose.PHP, []string{"composer.json"}, "vendor", nil, true, []lockedBy{{"composer.json", "composer install"}}},
+	{diagnose.Ruby, []string{"Gemfile"}, "vendor/bundle", nil, true, []lockedBy{{"Gemfile", "bundle install"}}},
+	{diagnose.Python, []string{"requirements.txt", "pyproject.toml", "setup.cfg", "setup.py", "Pipfile"}, ".venv", nil,
+		true, []lockedBy{{"uv.lock", "uv sync && . .venv/bin/activate"},
+			{"poetry.lock", `poetry install && . "$(poetry env info --path)/bin/activate"`},
+			{"Pipfile.lock", `pipenv sync && . "$(pipenv --venv)/bin/activate"`},
+			{"requirements.txt", inVenv + "pip install -r requirements.txt"},
+			{"pyproject.toml", inVenv + "pip install -e ."}, {"setup.py", inVenv + "pip install -e ."}}},
 }
+
+// inVenv makes a virtual environment of Python (PEP 405). What follows in the same shell uses it.
+const inVenv = "python3 -m venv .venv && . .venv/bin/activate && "
 
 // lockedBy is an install command and the file that selects it.
 type lockedBy struct{ file, command string }
@@ -43,42 +60,157 @@ func needsNode(text string) bool {
 // notInstalled returns a sentence about missing dependencies and the command that installs them. Both are empty if
 // nothing is missing.
 func (pr *Prover) notInstalled(ctx context.Context, dir string, tree object.ID) (lack, command string, err error) {
-	there := func(root, name string) bool {
-		_, err := os.Stat(filepath.Join(root, filepath.FromSlash(name)))
-		return err == nil
-	}
-	for _, in := range installs {
-		text, ok, err := pr.Planner.TextAt(ctx, tree, in.manifest)
+	for i, in := range installs {
+		named, text, err := pr.manifests(ctx, i, tree)
 		if err != nil {
 			return "", "", err
 		}
-		if !ok || in.needs != nil && !in.needs(text) || there(dir, in.folder) ||
-			in.onlyLikeHere && !there(pr.Repo.Where().Dir, in.folder) {
+		if len(named) == 0 || in.needs != nil && !in.needs(text) || isThere(dir, in.folder) ||
+			in.onlyLikeHere && !isThere(pr.Repo.Where().Dir, in.folder) {
 			continue
 		}
-		for _, by := range in.by {
-			if there(dir, by.file) {
-				return fmt.Sprintf("what %s names is not installed there (there is no %s; “%s” installs it)",
-					in.manifest,
-					in.folder, by.command), by.command, nil
-			}
+		if command := installedBy(i, dir); command != "" {
+			return fmt.Sprintf("what %s names is not installed there (there is no %s; “%s” installs it)",
+				words.List(named), in.folder, command), command, nil
 		}
 	}
 	return "", "", nil
 }
 
+// manifests returns the names and the joined text of the manifests that a tree has.
+func (pr *Prover) manifests(ctx context.Context, row int, tree object.ID) (names []string, text string, err error) {
+	for _, name := range installs[row].manifests {
+		one, ok, err := pr.Planner.TextAt(ctx, tree, name)
+		if err != nil {
+			return nil, "", err
+		}
+		if ok {
+			names, text = append(names, name), text+one
+		}
+	}
+	return names, text, nil
+}
+
+// isThere reports whether a folder has a file.
+func isThere(dir, name string) bool {
+	_, err := os.Stat(filepath.Join(dir, filepath.FromSlash(name)))
+	return err == nil
+}
+
+// installedBy returns the command that installs what a row of installs is about; empty if none of its files is there.
+func installedBy(row int, dir string) string {
+	for _, by := range installs[row].by {
+		if isThere(dir, by.file) {
+			return by.command
+		}
+	}
+	return ""
+}
+
+// seeMissing adds to a checkout what the output of a failed run says is not installed, so that nobody is blamed for it.
+// A name that yours, theirs or the base had as a file is not one of those, nor is a module that the project's manifests
+// do not name: there the code is at fault.
+func (pr *Prover) seeMissing(ctx context.Context, p *plan.Position, at *LaidOut, tree object.ID, r check.Report,
+	output []string) error {
+	missing := diagnose.NotFound(output)
+	if at.Unchecked = unknownCommand(r, missing); at.Unchecked != "" || len(missing) == 0 {
+		return nil
+	}
+	own, err := pr.names(ctx, p, tree)
+	if err != nil {
+		return err
+	}
+	for _, m := range missing {
+		if own[m.Name] || own[path.Base(m.Name)] {
+			continue
+		}
+		lack, command, err := pr.lack(ctx, at.In.Dir, tree, m)
+		if err != nil {
+			return err
+		}
+		switch {
+		case lack == "" || command != "" && command == at.install: // or told already
+		default:
+			at.Lacks, at.install = append(at.Lacks, lack), cmp.Or(at.install, command)
+		}
+	}
+	return nil
+}
+
+// lack describes a missing thing as a clause, with the command that installs it, if there is one. The clause is empty if
+// the project's manifests do not name it.
+func (pr *Prover) lack(ctx context.Context, dir string, tree object.ID, m diagnose.Missing) (clause, command string,
+	err error) {
+	clause = fmt.Sprintf("“%s” is not installed there", words.OneLine(m.Name))
+	for i, in := range installs {
+		if in.of != m.Kind {
+			continue
+		}
+		named, text, err := pr.manifests(ctx, i, tree)
+		switch {
+		case err != nil:
+			return "", "", err
+		case len(named) == 0:
+			return clause + ", and no file says how to install it", "", nil
+		case m.Kind != diagnose.PHP && !strings.Contains(folded(text), folded(m.Name)):
+			return "", "", nil
+		}
+		if clause += ", which is named in " + words.List(named); installedBy(i, dir) != "" {
+			command = installedBy(i, dir)
+			clause += fmt.Sprintf(" (“%s” installs it)", command)
+		}
+		return clause, command, nil
+	}
+	return clause, "", nil
+}
+
+// folded writes a module's name as package indexes compare them (PEP 503).
+func folded(name string) string { return strings.ReplaceAll(strings.ToLower(name), "_", "-") }
+
+// names returns the names of files and folders in a tree and on both sides, with and without their endings.
+func (pr *Prover) names(ctx context.Context, p *plan.Position, tree object.ID) (map[string]bool, error) {
+	trees := []object.ID{tree}
+	if p != nil {
+		for _, commit := range []object.ID{p.Yours, p.Theirs, p.Base()} {
+			if commit.IsZero() {
+				continue
+			}
+			of, err := pr.Planner.Tree(ctx, commit)
+			if err != nil {
+				return nil, err
+			}
+			trees = append(trees, of)
+		}
+	}
+	out, from := map[string]bool{}, object.ID{}
+	for _, to := range trees { // the first whole, the others by what is different
+		if err := pr.Planner.Store.EachChange(ctx, from, to, func(c object.Change) {
+			for part := range strings.SplitSeq(c.Path, "/") {
+				out[part], out[strings.TrimSuffix(part, path.Ext(part))] = true, true
+			}
+		}); err != nil {
+			return nil, err
+		}
+		from = tree
+	}
+	return out, nil
+}
+
 // unknownCommand says that the shell does not know the command of a step; empty where that is not why it failed. Shells
-// end with 127 then (POSIX, 2.8.2), and with 126 where the file cannot be run.
-func unknownCommand(r check.Report) string {
+// end with 127 then (POSIX, 2.8.2), and with 126 where the file cannot be run. Build tools hand the number on from a
+// shell of their own, which then misses a program that the step does not name.
+func unknownCommand(r check.Report, missing []diagnose.Missing) string {
 	for _, st := range r.Steps {
 		if !st.Ran || st.Passed {
 			continue
 		}
-		switch r.Exit {
-		case 127:
+		switch {
+		case r.Exit == 127 && !slices.ContainsFunc(missing, func(m diagnose.Missing) bool {
+			return m.Kind == diagnose.Program && !strings.Contains(st.Line, m.Name)
+		}):
 			return fmt.Sprintf("The shell does not know a command in “%s”: nothing was checked.",
 				words.OneLine(st.Line))
-		case 126:
+		case r.Exit == 126:
 			return fmt.Sprintf("The shell cannot run a command in “%s”: nothing was checked.", words.OneLine(st.Line))
 		}
 	}

@@ -175,10 +175,13 @@ func (pr *Prover) together(ctx context.Context, p *plan.Position, terms *Terms, 
 	tip := pr.Planner.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{mine.ID, other.ID},
 		AuthorLine: who.String(),
 		Committer:  who, Message: "a pair\n"})
-	co, err := pr.checkout(ctx, "check-pair", tip, func(string) {})
+	at, err := pr.checkout(ctx, "check-pair", tip, func(string) {})
 	if err != nil {
 		return false, err
 	}
-	got, err := pr.runSteps(ctx, co.In.Dir, terms.Command, terms.Command.StepsOf(), tree, func(string) {}, nil)
-	return got.Passed, err
+	got, err := pr.runSteps(ctx, p, at, terms.Command, terms.Command.StepsOf(), tree, func(string) {}, nil)
+	if err != nil {
+		return false, err
+	}
+	return got.Passed, at.orUnknown(got, mine.Subject()+" with "+other.Subject())
 }

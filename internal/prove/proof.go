@@ -132,14 +132,14 @@ func (pr *Prover) Prove(ctx context.Context, p *plan.Position, terms *Terms, tip
 	if err != nil {
 		return nil, err
 	}
-	out := &Proof{Result: r, State: pr.Ledger.State(), Texts: map[string][]plan.Line{}, Lacks: at.Lacks}
+	out := &Proof{Result: r, State: pr.Ledger.State(), Texts: map[string][]plan.Line{}}
 	if out.WantsEach, err = pr.WantsEach(ctx); err != nil {
 		return nil, err
 	}
 	if r.Passed {
 		return out, nil
 	}
-	out.Install, out.Unchecked = at.install, unknownCommand(r)
+	out.Lacks, out.Install, out.Unchecked = at.Lacks, at.install, at.Unchecked
 	if err := pr.tellLeft(ctx, all, each); err != nil {
 		return nil, err
 	}

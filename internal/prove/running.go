@@ -38,8 +38,9 @@ func (pr *Prover) limits(ctx context.Context) (l limits, err error) {
 // begun is called when a step starts.
 type begun = func(steps []check.Step, at int)
 
-// runSteps runs the steps of a check and stores the result. A step that exceeds the time limit fails.
-func (pr *Prover) runSteps(ctx context.Context, dir string, c check.Command, steps []check.Step, tree object.ID,
+// runSteps runs the steps of a check in a checkout and stores the result if it is about the code. A step that exceeds
+// the time limit fails. What the output says is not installed is added to what the checkout lacks.
+func (pr *Prover) runSteps(ctx context.Context, p *plan.Position, at *LaidOut, c check.Command, steps []check.Step, tree object.ID,
 	emit func(string), told begun) (r check.Report, err error) {
 	env, err := pr.environment(ctx)
 	if err != nil {
@@ -58,7 +59,18 @@ func (pr *Prover) runSteps(ctx context.Context, dir string, c check.Command, ste
 	if l.memory > 0 {
 		run = limited(l.memory)
 	}
-	r, err = run(within, dir, steps, env, emit, told)
+	var output []string // of the step that ran last
+	r, err = run(within, at.In.Dir, steps, env, func(l string) {
+		if len(output) < mostOutput {
+			output = append(output, l)
+		}
+		emit(l)
+	}, func(steps []check.Step, which int) {
+		output = nil
+		if told != nil {
+			told(steps, which)
+		}
+	})
 	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
 		emit(fmt.Sprintf("dorvik: it took longer than %v and was ended (dorvik.checkTime)", l.time))
 		r.Passed, r.Exit = false, -1
@@ -66,6 +78,11 @@ func (pr *Prover) runSteps(ctx context.Context, dir string, c check.Command, ste
 	}
 	if err != nil {
 		return r, err
+	}
+	if !r.Passed {
+		if err := pr.seeMissing(ctx, p, at, tree, r, output); err != nil || !at.blames() {
+			return r, err // a failure of the checkout says nothing about the code
+		}
 	}
 	return r, pr.Ledger.Store.PutRan(ledger.KeyOfCheck(tree, c.Line(), env),
 		ledger.Ran{Passed: r.Passed, Took: r.Took, When: time.Now()})

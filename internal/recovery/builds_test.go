@@ -96,14 +96,25 @@ func TestNobodyIsBlamedOnAGuess(t *testing.T) {
 		"not installed": {"test -d node_modules", `{"dependencies":{"tide":"1.0.0"}}`, "",
 			"what package.json names is not installed there (there is no node_modules; “npm install” installs it)", "npm install"},
 		"nothing to install": {"false", `{"name":"skerry"}`, "", "", ""},
+		"a script misses a program": {"sh ./all", "", "", "“no-such-tide” is not installed there", ""},
+		"a module that is named": {"echo \"Error: Cannot find module 'tide'\"; mkdir node_modules; false",
+			`{"name":"tide"}`, "", "“tide” is not installed there, which is named in package.json (“npm install” installs it)",
+			"npm install"},
+		"a module that nothing names": {"echo \"Error: Cannot find module 'pier'\"; false", `{"name":"skerry"}`, "", "", ""},
+		"a module, and no manifest": {"echo \"ModuleNotFoundError: No module named 'pier'\"; false", "", "",
+			"“pier” is not installed there, and no file says how to install it", ""},
+		"a module that a side removed": {"echo \"ModuleNotFoundError: No module named 'gone'\"; false", "", "", "", ""},
 	} {
 		t.Run(name, func(t *testing.T) {
 			tm := newTeam(t)
+			start := []string{"all", "no-such-tide\n", "gone.py", "\n"}
 			if c.manifest != "" {
-				tm.mine.Commit("start", "package.json", c.manifest)
-				tm.mine.Git("push", "-q")
-				tm.other.Git("pull", "-q")
+				start = append(start, "package.json", c.manifest)
 			}
+			tm.mine.Commit("start", start...)
+			tm.mine.Git("push", "-q")
+			tm.other.Git("pull", "-q")
+			tm.other.Git("rm", "-q", "gone.py")
 			tm.diverge()
 			gittest.Own(t, "dorvik.check", c.check)
 			s := tm.session()
