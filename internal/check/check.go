@@ -58,17 +58,21 @@ func Find(files ProjectFiles) (c Command, ok bool) {
 			return found(line, "package.json"), true
 		}
 	}
-	for _, f := range []struct{ name, line string }{
-		{"Cargo.toml", "cargo build && cargo test"},
-		{"pom.xml", "mvn -q -B test"},
-		{"gradlew", "./gradlew build"},
-		{"build.gradle", "gradle build"},
-		{"build.gradle.kts", "gradle build"},
-		{"CMakeLists.txt", "cmake -S . -B build && cmake --build build && ctest --test-dir build --output-on-failure"},
-	} {
-		if has(f.name) {
-			return found(f.line, f.name), true
+	top, _ := files("./")
+	for _, u := range usual {
+		name := u.name
+		if strings.Contains(name, "*") {
+			name = firstMatch(top, name)
 		}
+		text, ok := files(name)
+		if !ok || !strings.Contains(text, u.with) {
+			continue
+		}
+		line := u.line
+		if u.bundled && has("Gemfile") {
+			line = "bundle exec " + line
+		}
+		return found(line, name), true
 	}
 	for _, name := range []string{"pyproject.toml", "setup.cfg", "setup.py", "tox.ini"} {
 		if text, ok := files(name); ok {
@@ -79,7 +83,60 @@ func Find(files ProjectFiles) (c Command, ok bool) {
 			return found(line, name), true
 		}
 	}
-	return plainTests(files)
+	if c, ok := plainTests(files); ok {
+		return c, true
+	}
+	for _, f := range []struct{ name, line string }{
+		{"Dockerfile", "docker build ."}, {"Containerfile", "podman build ."}} {
+		if has(f.name) {
+			return found(f.line, f.name), true
+		}
+	}
+	return Command{}, false
+}
+
+// usual lists files at the top of a project and the check that they imply, the first that applies. * matches anything
+// in a name.
+var usual = []struct {
+	name    string
+	with    string // a text that the file has; or empty
+	line    string
+	bundled bool // runs by Bundler where the project has a Gemfile
+}{
+	{"Cargo.toml", "", "cargo build && cargo test", false},
+	{"pom.xml", "", "mvn -q -B test", false},
+	{"gradlew", "", "./gradlew build", false},
+	{"build.gradle", "", "gradle build", false},
+	{"build.gradle.kts", "", "gradle build", false},
+	{"build.sbt", "", "sbt test", false},
+	{"CMakeLists.txt", "", "cmake -S . -B build && cmake --build build && ctest --test-dir build --output-on-failure",
+		false},
+	{"*.sln", "", dotnet, false},
+	{"*.slnx", "", dotnet, false},
+	{"*.csproj", "", dotnet, false},
+	{"*.fsproj", "", dotnet, false},
+	{"Package.swift", "", "swift build && swift test", false},
+	{"pubspec.yaml", "sdk: flutter", "flutter analyze && flutter test", false},
+	{"pubspec.yaml", "", "dart analyze && dart test", false},
+	{"mix.exs", "", "mix test", false},
+	{"composer.json", `"test"`, "composer test", false},
+	{"phpunit.xml", "", "vendor/bin/phpunit", false},
+	{"phpunit.xml.dist", "", "vendor/bin/phpunit", false},
+	{".rspec", "", "rspec", true},
+	{"Rakefile", "", "rake", true},
+}
+
+const dotnet = "dotnet build && dotnet test"
+
+// firstMatch returns the first name of a list, one a line, that a pattern matches; or the empty string.
+func firstMatch(list, pattern string) string {
+	for name := range strings.Lines(list) {
+		name = strings.TrimSpace(name)
+		if ok, _ := path.Match(pattern, name); ok {
+			return name
+		}
+	}
+	return ""
 }
 
 // found returns a command with one step per part.
@@ -89,8 +146,9 @@ func found(line, source string) Command {
 
 // LookedFor names what Find looks for.
 const LookedFor = "go.mod, a Makefile with check, test or build, package.json with build or test, Cargo.toml, " +
-	"pom.xml, Gradle, CMakeLists.txt, pyproject.toml and the like, and tests by their names (test_*.py, *_test.py, " +
-	"*.test.js, *_test.rb, *_test.sh) at the top, in test and in tests"
+	"pom.xml, Gradle, build.sbt, CMakeLists.txt, a .NET solution or project, Package.swift, pubspec.yaml, mix.exs, " +
+	"composer.json with test, phpunit.xml, Rakefile, .rspec, pyproject.toml and the like, tests by their names " +
+	"(test_*.py, *_test.py, *.test.js, *_test.rb, *_test.sh) at the top, in test and in tests, and a container file"
 
 // plainTests finds tests by their file names alone. files lists a directory, one name per line.
 func plainTests(files ProjectFiles) (c Command, ok bool) {

@@ -24,18 +24,19 @@ var installs = []struct {
 	manifests    []string // name what is to be installed
 	folder       string
 	needs        func(manifests string) bool // nil if the manifests alone decide
-	onlyLikeHere bool                        // only if the person's working tree has the folder, or the output asks for it
+	onlyLikeHere bool                        // only if the working tree has the folder, or the output asks
 	by           []lockedBy                  // the first whose file exists is used
 }{
-	{diagnose.Node, []string{"package.json"}, "node_modules", needsNode, false, []lockedBy{
+	{diagnose.NodePackage, []string{"package.json"}, "node_modules", needsNode, false, []lockedBy{
 		{"package-lock.json", "npm ci"}, {"npm-shrinkwrap.json", "npm ci"},
 		{"pnpm-lock.yaml", "pnpm install --frozen-lockfile"}, {"yarn.lock", "yarn install --frozen-lockfile"},
 		{"bun.lock", "bun install --frozen-lockfile"}, {"bun.lockb", "bun install --frozen-lockfile"},
 		{"package.json", "npm install"}}},
-	{diagnose.PHP, []string{"composer.json"}, "vendor", nil, true, []lockedBy{{"composer.json", "composer install"}}},
-	{diagnose.Ruby, []string{"Gemfile"}, "vendor/bundle", nil, true, []lockedBy{{"Gemfile", "bundle install"}}},
-	{diagnose.Python, []string{"requirements.txt", "pyproject.toml", "setup.cfg", "setup.py", "Pipfile"}, ".venv", nil,
-		true, []lockedBy{{"uv.lock", "uv sync && . .venv/bin/activate"},
+	{diagnose.PHPPackage, []string{"composer.json"}, "vendor", needsPHP, false, []lockedBy{{"composer.json",
+		"composer install"}}},
+	{diagnose.RubyLibrary, []string{"Gemfile"}, "vendor/bundle", nil, true, []lockedBy{{"Gemfile", "bundle install"}}},
+	{diagnose.PythonModule, []string{"requirements.txt", "pyproject.toml", "setup.cfg", "setup.py", "Pipfile"}, ".venv",
+		nil, true, []lockedBy{{"uv.lock", "uv sync && . .venv/bin/activate"},
 			{"poetry.lock", `poetry install && . "$(poetry env info --path)/bin/activate"`},
 			{"Pipfile.lock", `pipenv sync && . "$(pipenv --venv)/bin/activate"`},
 			{"requirements.txt", inVenv + "pip install -r requirements.txt"},
@@ -55,6 +56,25 @@ func needsNode(text string) bool {
 		DevDependencies map[string]any `json:"devDependencies"`
 	}
 	return json.Unmarshal([]byte(text), &p) == nil && len(p.Dependencies)+len(p.DevDependencies) > 0
+}
+
+// needsPHP reports whether a composer.json has dependencies beside PHP itself and its extensions.
+func needsPHP(text string) bool {
+	var p struct {
+		Require map[string]any `json:"require"`
+		Dev     map[string]any `json:"require-dev"`
+	}
+	if json.Unmarshal([]byte(text), &p) != nil {
+		return false
+	}
+	for _, names := range []map[string]any{p.Require, p.Dev} {
+		for name := range names {
+			if strings.Contains(name, "/") {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // notInstalled returns a sentence about missing dependencies and the command that installs them. Both are empty if
@@ -113,7 +133,10 @@ func installedBy(row int, dir string) string {
 func (pr *Prover) seeMissing(ctx context.Context, p *plan.Position, at *LaidOut, tree object.ID, r check.Report,
 	output []string) error {
 	missing := diagnose.NotFound(output)
-	if at.Unchecked = unknownCommand(r, missing); at.Unchecked != "" || len(missing) == 0 {
+	if at.install == "" { // otherwise that is why
+		at.Unchecked = unknownCommand(r, missing)
+	}
+	if at.Unchecked != "" || len(missing) == 0 {
 		return nil
 	}
 	own, err := pr.names(ctx, p, tree)
@@ -121,7 +144,7 @@ func (pr *Prover) seeMissing(ctx context.Context, p *plan.Position, at *LaidOut,
 		return err
 	}
 	for _, m := range missing {
-		if own[m.Name] || own[path.Base(m.Name)] {
+		if own[m.Name] || own[path.Base(m.Name)] || m.Kind == diagnose.Program && at.install != "" {
 			continue
 		}
 		lack, command, err := pr.lack(ctx, at.In.Dir, tree, m)
@@ -137,8 +160,8 @@ func (pr *Prover) seeMissing(ctx context.Context, p *plan.Position, at *LaidOut,
 	return nil
 }
 
-// lack describes a missing thing as a clause, with the command that installs it, if there is one. The clause is empty if
-// the project's manifests do not name it.
+// lack describes a missing thing as a clause, with the command that installs it, if there is one. The clause is empty
+// if the project's manifests do not name it.
 func (pr *Prover) lack(ctx context.Context, dir string, tree object.ID, m diagnose.Missing) (clause, command string,
 	err error) {
 	clause = fmt.Sprintf("“%s” is not installed there", words.OneLine(m.Name))
@@ -152,7 +175,7 @@ func (pr *Prover) lack(ctx context.Context, dir string, tree object.ID, m diagno
 			return "", "", err
 		case len(named) == 0:
 			return clause + ", and no file says how to install it", "", nil
-		case m.Kind != diagnose.PHP && !strings.Contains(folded(text), folded(m.Name)):
+		case m.Kind != diagnose.PHPPackage && !strings.Contains(folded(text), folded(m.Name)):
 			return "", "", nil
 		}
 		if clause += ", which is named in " + words.List(named); installedBy(i, dir) != "" {

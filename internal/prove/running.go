@@ -40,7 +40,8 @@ type begun = func(steps []check.Step, at int)
 
 // runSteps runs the steps of a check in a checkout and stores the result if it is about the code. A step that exceeds
 // the time limit fails. What the output says is not installed is added to what the checkout lacks.
-func (pr *Prover) runSteps(ctx context.Context, p *plan.Position, at *LaidOut, c check.Command, steps []check.Step, tree object.ID,
+func (pr *Prover) runSteps(ctx context.Context, p *plan.Position, at *LaidOut, c check.Command, steps []check.Step,
+	tree object.ID,
 	emit func(string), told begun) (r check.Report, err error) {
 	env, err := pr.environment(ctx)
 	if err != nil {

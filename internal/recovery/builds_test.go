@@ -96,6 +96,8 @@ func TestNobodyIsBlamedOnAGuess(t *testing.T) {
 		"not installed": {"test -d node_modules", `{"dependencies":{"tide":"1.0.0"}}`, "",
 			"what package.json names is not installed there (there is no node_modules; “npm install” installs it)", "npm install"},
 		"nothing to install": {"false", `{"name":"skerry"}`, "", "", ""},
+		"a command that is installed": {"npx-tide", `{"dependencies":{"tide":"1.0.0"}}`, "",
+			"what package.json names is not installed there (there is no node_modules; “npm install” installs it)", "npm install"},
 		"a script misses a program": {"sh ./all", "", "", "“no-such-tide” is not installed there", ""},
 		"a module that is named": {"echo \"Error: Cannot find module 'tide'\"; mkdir node_modules; false",
 			`{"name":"tide"}`, "", "“tide” is not installed there, which is named in package.json (“npm install” installs it)",

@@ -11,12 +11,12 @@ import (
 type Kind int
 
 const (
-	Program Kind = iota // a command that the shell or a build tool could not start
-	Library             // a header, library or package of the system
-	Python              // a module for Python
-	Node                // a package for Node.js
-	Ruby                // a library for Ruby
-	PHP                 // what Composer installs
+	Program      Kind = iota // a command that the shell or a build tool could not start
+	Library                  // a header, library or package of the system
+	PythonModule             // a module for Python
+	NodePackage              // a package for Node.js
+	RubyLibrary              // a library for Ruby
+	PHPPackage               // what Composer installs
 )
 
 // Missing is something that a failed run did not find. Whether the project was to have it is not known from the output.
@@ -25,9 +25,9 @@ type Missing struct {
 	Name string // as it is installed: without the modules inside a package
 }
 
-// notFound lists how tools say that something is not there; the first group is its name. The first that fits a line
+// misses lists how tools say that something is not there; the first group is its name. The first that fits a line
 // counts.
-var notFound = []struct {
+var misses = []struct {
 	kind Kind
 	says *rx.Expr
 }{
@@ -47,12 +47,13 @@ var notFound = []struct {
 	{Library, rx.New(`configuration file provided by "([^"]+)"`)},             // CMake
 	{Library, rx.New(`\bCould NOT find (\w+)`)},                               // CMake
 	{Library, rx.New(`^Can't locate (\S+\.pm) in @INC`)},                      // Perl
-	{Python, rx.New(`\bModuleNotFoundError: No module named '?([^\s']+)'?`)},
-	{Node, rx.New(`\bCannot find (?:module|package) '([^']+)'`)}, // Node.js, tsc, jest
-	{Node, rx.New(`\b(?:Can't resolve|Failed to resolve import) ['"]([^'"]+)['"]`)},
-	{PHP, rx.New(`\b(?:Failed opening required|[Ff]ailed to open stream:?) .*\b(vendor/autoload\.php)\b`)},
-	{Ruby, rx.New(`cannot load such file -- (\S+)`)},
-	{Ruby, rx.New(`\bCould not find (?:gem ')?([\w-]+?)(?:-\d[\w.]*)?(?:'| ).*in (?:any of the sources|locally installed gems)`)},
+	{PythonModule, rx.New(`\bModuleNotFoundError: No module named '?([^\s']+)'?`)},
+	{NodePackage, rx.New(`\bCannot find (?:module|package) '([^']+)'`)}, // Node.js, tsc, jest
+	{NodePackage, rx.New(`\b(?:Can't resolve|Failed to resolve import) ['"]([^'"]+)['"]`)},
+	{PHPPackage, rx.New(`\b(?:Failed opening required|[Ff]ailed to open stream:?) .*\b(vendor/autoload\.php)\b`)},
+	{RubyLibrary, rx.New(`cannot load such file -- (\S+)`)},
+	{RubyLibrary, rx.New(`\bCould not find (?:gem ')?([\w-]+?)(?:-\d[\w.]*)?(?:'| ).*in ` +
+		`(?:any of the sources|locally installed)`)},
 }
 
 // NotFound lists what the output of a failed run says is not there, once each, in order. Paths within the project are
@@ -60,7 +61,7 @@ var notFound = []struct {
 func NotFound(output []string) (out []Missing) {
 	for _, l := range output {
 		l = plain(l)
-		for _, row := range notFound {
+		for _, row := range misses {
 			m := row.says.FindStringSubmatch(l)
 			if m == nil {
 				continue
@@ -81,19 +82,20 @@ func installed(k Kind, name string) string {
 		if strings.Contains(name, "/") {
 			return ""
 		}
-	case Python:
+	case PythonModule:
 		name, _, _ = strings.Cut(name, ".")
-	case Node:
+	case NodePackage:
 		name = strings.TrimPrefix(name, "node:")
 		parts := strings.SplitN(name, "/", 3)
 		switch {
-		case strings.ContainsAny(parts[0], `.~#\`) && !strings.HasSuffix(parts[0], ".js"), parts[0] == "", parts[0] == "@":
+		case parts[0] == "", parts[0] == "@",
+			strings.ContainsAny(parts[0], `.~#\`) && !strings.HasSuffix(parts[0], ".js"):
 			return "" // relative, absolute, or an alias of the project
 		case parts[0][0] == '@' && len(parts) > 1:
 			return parts[0] + "/" + parts[1]
 		}
 		return parts[0]
-	case Ruby:
+	case RubyLibrary:
 		name, _, _ = strings.Cut(strings.TrimPrefix(name, "./"), "/")
 	}
 	return name

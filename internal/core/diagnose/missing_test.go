@@ -31,17 +31,21 @@ func TestWhatIsNotInstalled(t *testing.T) {
 		"No package 'libpng' found":                                                           {{Library, "libpng"}},
 		"  Could NOT find OpenSSL, try to set the path":                                       {{Library, "OpenSSL"}},
 		`  Could not find a package configuration file provided by "Qt6" with`:                {{Library, "Qt6"}},
-		"Can't locate JSON/XS.pm in @INC (you may need to install":                            {{Library, "JSON/XS.pm"}},
-		"ModuleNotFoundError: No module named 'yaml.reader'":                                  {{Python, "yaml"}},
-		"E   ModuleNotFoundError: No module named 'requests'":                                 {{Python, "requests"}},
-		"Error: Cannot find module 'express/lib/router'":                                      {{Node, "express"}},
+		"Can't locate JSON/XS.pm in @INC (you may need to install": {{Library,
+			"JSON/XS.pm"}},
+		"ModuleNotFoundError: No module named 'yaml.reader'":  {{PythonModule, "yaml"}},
+		"E   ModuleNotFoundError: No module named 'requests'": {{PythonModule, "requests"}},
+		"Error: Cannot find module 'express/lib/router'":      {{NodePackage, "express"}},
 		"src/a.ts(1,20): error TS2307: Cannot find module '@tide/pier/x' or its corresponding type declarations.": {
-			{Node, "@tide/pier"}},
-		"Error [ERR_MODULE_NOT_FOUND]: Cannot find package 'chart.js' imported from /tmp/check/a.mjs": {{Node, "chart.js"}},
-		"Module not found: Error: Can't resolve 'react' in '/tmp/check/src'":                          {{Node, "react"}},
-		"<internal>:127:in 'require': cannot load such file -- nokogiri/xml (LoadError)":              {{Ruby, "nokogiri"}},
-		"Could not find rake-13.2.1 in any of the sources":                                            {{Ruby, "rake"}},
-		"Could not find gem 'puma' in locally installed gems.":                                        {{Ruby, "puma"}},
+			{NodePackage, "@tide/pier"}},
+		"Error [ERR_MODULE_NOT_FOUND]: Cannot find package 'chart.js' imported from /tmp/check/a.mjs": {{NodePackage,
+			"chart.js"}},
+		"Module not found: Error: Can't resolve 'react' in '/tmp/check/src'": {{NodePackage,
+			"react"}},
+		"<internal>:127:in 'require': cannot load such file -- nokogiri/xml (LoadError)": {{RubyLibrary,
+			"nokogiri"}},
+		"Could not find rake-13.2.1 in any of the sources":     {{RubyLibrary, "rake"}},
+		"Could not find gem 'puma' in locally installed gems.": {{RubyLibrary, "puma"}},
 		// About the code:
 		"Error: Cannot find module './tide'":                               nil,
 		"Error: Cannot find module '../lib/tide.js'":                       nil,
@@ -53,7 +57,7 @@ func TestWhatIsNotInstalled(t *testing.T) {
 	} {
 		assert.Equal(t, want, NotFound(strings.Split(output, "\n")), output)
 	}
-	assert.Equal(t, []Missing{{Program, "a"}, {Node, "b"}},
+	assert.Equal(t, []Missing{{Program, "a"}, {NodePackage, "b"}},
 		NotFound([]string{"sh: 1: a: not found", "\x1b[31mCannot find module 'b'\x1b[0m", "sh: 9: a: not found"}))
 }
 
@@ -65,9 +69,9 @@ func TestRealToolsSayWhatIsNotInstalled(t *testing.T) {
 		"printf 'all:\\n\\tno-such-tide;\\n' | make -f -":  {Program, "no-such-tide"},
 		"env no-such-tide":                                       {Program, "no-such-tide"},
 		"python3 -m no_such_tide":                                {Program, "no_such_tide"},
-		"python3 -c 'import no_such_tide.pier'":                  {Python, "no_such_tide"},
-		"node -e 'require(\"no-such-tide/pier\")'":               {Node, "no-such-tide"},
-		"ruby -e 'require \"no_such_tide/pier\"'":                {Ruby, "no_such_tide"},
+		"python3 -c 'import no_such_tide.pier'":                  {PythonModule, "no_such_tide"},
+		"node -e 'require(\"no-such-tide/pier\")'":               {NodePackage, "no-such-tide"},
+		"ruby -e 'require \"no_such_tide/pier\"'":                {RubyLibrary, "no_such_tide"},
 		"echo '#include <no_such_tide.h>' | gcc -xc -c -":        {Library, "no_such_tide.h"},
 		"echo 'int main;' | gcc -xc -o /dev/null - -lnosuchtide": {Library, "nosuchtide"},
 		"perl -e 'use No::Such::Tide;'":                          {Library, "No/Such/Tide.pm"},
