@@ -345,7 +345,7 @@ func (v *prover) joined(ctx context.Context, p *plan.Position, j *plan.Join, t *
 		v.say("%s", proof.Unchecked)
 		return false, nil
 	}
-	v.say("The joined code does not pass.")
+	v.say("%s", words.If(len(proof.Lacks) > 0, "The check does not pass.", "The joined code does not pass."))
 	for _, l := range proof.Lacks {
 		v.say("▲ It may fail for what the checkout lacks: %s.", l)
 	}

@@ -243,7 +243,8 @@ func (s checkPage) failedPage(p term.Page, w, h int) term.Page {
 		p.Blank()
 		return append(p, s.outputPage(w-2, h-len(p))...)
 	}
-	p.Say(w, term.Line{}.Bold(term.Trouble, "✗ The joined code does not pass. ").Add(term.Plain, next))
+	failed := words.If(len(s.lacks) > 0, "The check does not pass.", "The joined code does not pass.")
+	p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+failed+" ").Add(term.Plain, next))
 	for _, l := range s.lacks {
 		p.Say(w, term.Line{}.Mark(term.MarkWarning).Add(term.Plain, "It may fail for what the checkout lacks: "+l+"."))
 	}

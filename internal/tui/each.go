@@ -21,8 +21,8 @@ func (s *checkScreen) eachAction() []action {
 		return nil
 	}
 	if s.failed() {
-		if !s.pairing().onTheirs() {
-			return nil // their base fails as well, so all of them fail
+		if len(s.lacks) > 0 || s.unchecked != "" || !s.pairing().onTheirs() {
+			return nil // it is not about the code, or their base fails as well, so all of them fail
 		}
 		return []action{acts(keys.Each, "the first commit that fails", s.findFailing)}
 	}
