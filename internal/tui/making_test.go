@@ -280,3 +280,20 @@ func TestCommitByCommit(t *testing.T) {
 	b.press("enter", "enter")
 	b.see("The joined code passes", "Every commit passes by itself", "2 of 2 commits checked")
 }
+
+// TestNobodyIsBlamedForWhatIsNotInstalled: what the output says is not installed is told, and nothing of the sides.
+func TestNobodyIsBlamedForWhatIsNotInstalled(t *testing.T) {
+	gittest.Isolate(t)
+	gittest.Own(t, "dorvik.check", "sh ./all.sh")
+	_, mine, other := gittest.Team(t, "all.sh", "no-such-tide\n")
+	mine.Commit("mine", "a.md", "1\n")
+	other.Commit("theirs", "b.md", "1\n")
+	other.Git("push", "-q")
+	mine.Git("fetch", "-q")
+	b := newBench(t, mine.Dir)
+	b.press("enter", "enter")
+	b.see("The check does not pass", "“no-such-tide” is not installed there", "So base, yours and theirs were not checked")
+	assert.NotContains(t, b.text(), "joined code does not pass")
+	assert.NotContains(t, b.text(), "the first commit that fails")
+	b.fits("what is not installed")
+}
