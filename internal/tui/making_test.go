@@ -292,7 +292,8 @@ func TestNobodyIsBlamedForWhatIsNotInstalled(t *testing.T) {
 	mine.Git("fetch", "-q")
 	b := newBench(t, mine.Dir)
 	b.press("enter", "enter")
-	b.see("The check does not pass", "“no-such-tide” is not installed there", "So base, yours and theirs were not checked")
+	b.see("The check does not pass", "“no-such-tide” is not installed there",
+		"So base, yours and theirs were not checked")
 	assert.NotContains(t, b.text(), "joined code does not pass")
 	assert.NotContains(t, b.text(), "the first commit that fails")
 	b.fits("what is not installed")

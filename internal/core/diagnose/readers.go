@@ -12,8 +12,8 @@ import (
 type reader func(lines []string, at int) (p Place, n int, ok bool)
 
 // readers are tried in this order. The general form is last.
-var readers = []reader{python, pytestFrames, asserted, rustc, cmake, maven, kotlin, typescript, makefile, nodeError,
-	nodeThrow, junit, general}
+var readers = []reader{python, pytestFrames, asserted, rustc, cmake, maven, kotlin, typescript, makefile, listed,
+	nodeError, nodeThrow, junit, general}
 
 // escapes matches the control sequences of terminals (ECMA-48).
 var escapes = rx.New(`\x1b\[[0-9;:?]*[ -/]*[@-~]|\x1b\][^\x07\x1b]*(?:\x07|\x1b\\)`)
@@ -115,6 +115,8 @@ func frames(lines []string, at, n int) (out [][2]string) {
 			out = append([][2]string{{m[1], m[2]}}, out...)
 		} else if m := junitLine.FindStringSubmatch(l); m != nil {
 			out = append(out, [2]string{m[1], m[2]})
+		} else if m := dotnetFrame.FindStringSubmatch(l); m != nil {
+			out = append(out, [2]string{m[1], m[2]})
 		} else if m := nodeFrame.FindStringSubmatch(l); m != nil {
 			out = append(out, [2]string{m[1], m[2]})
 		}
@@ -170,7 +172,6 @@ func cmake(lines []string, at int) (p Place, n int, ok bool) {
 var (
 	mavenLine  = rx.New(`^\[ERROR\]\s+(.+\.\w+):\[(\d+),(\d+)\]\s+(?:error: )?(.+)`)
 	kotlinLine = rx.New(`^e: (?:file://)?(\S+\.kts?):(\d+):(\d+):?\s+(.+)`)
-	tsLine     = rx.New(`^(\S+)\((\d+),(\d+)\): error (TS\d+: .+)`)
 	tsPretty   = rx.New(`^(\S+):(\d+):(\d+) - error (TS\d+: .+)`)
 	makeLine   = rx.New(`^([\w./-]*[Mm]akefile|[\w./-]+\.mk):(\d+): \*\*\* (.+?)\.?(?:\s+Stop\.)?$`)
 	junitLine  = rx.New(`^\s+at .*\(([\w/]+\.(?:java|kt|scala|groovy)):(\d+)\)`)
@@ -192,11 +193,8 @@ func kotlin(lines []string, at int) (Place, int, bool) {
 	return fields(kotlinLine.FindStringSubmatch(lines[at]))
 }
 
-// typescript parses tsc's output to files and to terminals.
+// typescript parses tsc's output to terminals.
 func typescript(lines []string, at int) (Place, int, bool) {
-	if p, n, ok := fields(tsLine.FindStringSubmatch(lines[at])); ok {
-		return p, n, ok
-	}
 	return fields(tsPretty.FindStringSubmatch(lines[at]))
 }
 
@@ -223,8 +221,8 @@ func nodeError(lines []string, at int) (p Place, n int, ok bool) {
 	for i := at + 1; i < len(lines) && i < at+8; i++ {
 		if e := nodeThrown.FindStringSubmatch(lines[i]); e != nil {
 			col := 0
-			if under := lines[at+2]; strings.Trim(under, " ^") == "" {
-				col = strings.IndexByte(under, '^') + 1
+			if at+2 < i && strings.Trim(lines[at+2], " ^") == "" {
+				col = strings.IndexByte(lines[at+2], '^') + 1
 			}
 			return Place{m[1], number(m[2]), col, e[1]}, i - at + 1, true
 		}

@@ -18,7 +18,9 @@ func TestWhatToolsSay(t *testing.T) {
 	files := map[string][]string{}
 	for _, f := range []string{"src/app.ts", "src/main.rs", "tests/test_fares.py", "fares.py", "src/Fare.java",
 		"a/Fare.kt",
-		"CMakeLists.txt", "Makefile", "web/app.js", "src/FareTest.java", "Foo.java"} {
+		"CMakeLists.txt", "Makefile", "web/app.js", "src/FareTest.java", "Foo.java", "src/Fare.cs", "src/FareTest.cs",
+		"lib/fare.dart", "test/fare_test.dart", "lib/fare.ex", "test/fare_test.exs", "src/fare.php", "tests/FareTest.php",
+		"src/Fare.scala", "spec/fare_spec.rb", "test/fare_test.rb", "fare.rb", "Tests/FareTests.swift"} {
 		files[path.Base(f)] = append(files[path.Base(f)], f)
 	}
 	for _, c := range []struct {
@@ -62,6 +64,59 @@ func TestWhatToolsSay(t *testing.T) {
 		{"the same said twice, and progress written over", "10%\r100%\rsrc/main.rs:4:5: error: " +
 			"bad\nsrc/main.rs:4:5: error: bad",
 			[]Place{{"src/main.rs", 4, 5, "bad"}}},
+		{"dotnet build", "/tmp/check/src/Fare.cs(10,5): error CS0103: The name 'depth' does not exist in the current " +
+			"context [/tmp/check/Skerry.csproj]",
+			[]Place{{"src/Fare.cs", 10, 5, "CS0103: The name 'depth' does not exist in the current context"}}},
+		{"dotnet build, a warning", "/tmp/check/src/Fare.cs(10,5): warning CS0168: never used [/tmp/check/a.csproj]",
+			nil},
+		{"dotnet test", "  Failed Skerry.FareTest.Two [12 ms]\n  Error Message:\n   Assert.Equal() Failure: Values " +
+			"differ\nExpected: 6\nActual:   5\n  Stack Trace:\n     at Xunit.Assert.Equal() in /_/Assert.cs:line 3\n" +
+			"     at Skerry.FareTest.Two() in /tmp/check/src/FareTest.cs:line 14",
+			[]Place{{"src/FareTest.cs", 14, 0, "Assert.Equal() Failure: Values differ"}}},
+		{"swift test", "/tmp/check/Tests/FareTests.swift:9: error: FareTests.testTwo : XCTAssertEqual failed: (\"5\")",
+			[]Place{{"Tests/FareTests.swift", 9, 0, "FareTests.testTwo : XCTAssertEqual failed: (\"5\")"}}},
+		{"dart analyze", "  error - lib/fare.dart:3:5 - Undefined name 'depth'. - undefined_identifier",
+			[]Place{{"lib/fare.dart", 3, 5, "Undefined name 'depth'."}}},
+		{"flutter analyze", "  error • Undefined name 'depth' • lib/fare.dart:3:5 • undefined_identifier",
+			[]Place{{"lib/fare.dart", 3, 5, "Undefined name 'depth'"}}},
+		{"dart test", "  Expected: <6>\n    Actual: <5>\n\n  package:matcher          expect\n" +
+			"  test/fare_test.dart 6:5  main.<fn>", []Place{{"test/fare_test.dart", 6, 5, "Expected: <6>"}}},
+		{"mix compile", "    error: undefined variable \"depth\"\n    │\n  3 │     depth\n    │     ^^^^^\n    │\n" +
+			"    └─ lib/fare.ex:3:5: Skerry.Fare.fare/1", []Place{{"lib/fare.ex", 3, 5,
+				"undefined variable \"depth\""}}},
+		{"mix test",
+			"  1) test two (FareTest)\n     test/fare_test.exs:5\n     Assertion with == failed\n     code:  " +
+			"assert fare(2) == 6\n     left:  5\n     right: 6\n     stacktrace:\n       test/fare_test.exs:6: (test)",
+			[]Place{{"test/fare_test.exs", 6, 0, "Assertion with == failed"}}},
+		{"php", "PHP Parse error:  syntax error, unexpected token \";\" in /tmp/check/src/fare.php on line 3",
+			[]Place{{"src/fare.php", 3, 0, "syntax error, unexpected token \";\""}}},
+		{"php, thrown", "PHP Fatal error:  Uncaught Error: Call to undefined function depth() in " +
+			"/tmp/check/src/fare.php:3\nStack trace:\n#0 {main}\n  thrown in /tmp/check/src/fare.php on line 3",
+			[]Place{{"src/fare.php", 3, 0, "Uncaught Error: Call to undefined function depth()"}}},
+		{"phpunit",
+			"1) FareTest::testTwo\nFailed asserting that 5 matches expected 6.\n\n/tmp/check/tests/FareTest.php:14",
+			[]Place{{"tests/FareTest.php", 14, 0, "Failed asserting that 5 matches expected 6."}}},
+		{"scala 2", "[error] /tmp/check/src/Fare.scala:3:5: not found: value depth",
+			[]Place{{"src/Fare.scala", 3, 5, "not found: value depth"}}},
+		{"scala 3",
+			"[error] -- [E006] Not Found Error: /tmp/check/src/Fare.scala:3:4 ---------\n[error] 3 |    depth\n" +
+			"[error]   |    ^^^^^\n[error]   |    Not found: depth",
+			[]Place{{"src/Fare.scala", 3, 4, "Not Found Error"}}},
+		{"rspec",
+			"  1) Fare two\n     Failure/Error: expect(fare(2)).to eq(6)\n\n       expected: 6\n            got: 5\n\n" +
+			"     # ./spec/fare_spec.rb:5:in 'block (2 levels) in <top (required)>'",
+			[]Place{{"spec/fare_spec.rb", 5, 0, "expect(fare(2)).to eq(6)"}}},
+		{"minitest", "  1) Failure:\nFareTest#test_two [test/fare_test.rb:6]:\nExpected: 6\n  Actual: 5",
+			[]Place{{"test/fare_test.rb", 6, 0, "Expected: 6"}}},
+		{"ruby",
+			"fare.rb:3:in 'Object#fare': undefined local variable or method 'depth' for main (NameError)\n\tfrom " +
+			"fare.rb:6:in '<main>'",
+			[]Place{{"fare.rb", 3, 0, "undefined local variable or method 'depth' for main (NameError)"}}},
+		{"webpack", "ERROR in ./src/app.ts 3:0-25\nModule not found: Error: Can't resolve './tide' in '/tmp/check/src'",
+			[]Place{{"src/app.ts", 3, 0, "Module not found: Error: Can't resolve './tide' in '/tmp/check/src'"}}},
+		{"esbuild", "✘ [ERROR] Could not resolve \"./tide\"\n\n    src/app.ts:3:17:\n      3 │ import x from './tide'",
+			[]Place{{"src/app.ts", 3, 17, "Could not resolve \"./tide\""}}},
+		{"a place in the last line but one", "web/app.js:3\nError: x", []Place{{"web/app.js", 3, 0, "Error: x"}}},
 		{"none", "thread of thought\nerror: could not compile\nE  \n  3:5  error  no file\nCMake Error: no\n", nil},
 	} {
 		got := Places(strings.Split(c.output, "\n"), "/tmp/check", func(base string) []string { return files[base] })
