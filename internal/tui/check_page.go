@@ -238,13 +238,12 @@ func (s checkPage) failedPage(p term.Page, w, h int) term.Page {
 	}
 	if s.unchecked != "" {
 		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ "+s.unchecked+" ").Add(term.Plain,
-			"Press w to type another command, or to clear "+
-				"it."))
+			"Press w to type another command, or to clear it."))
 		p.Blank()
 		return append(p, s.outputPage(w-2, h-len(p))...)
 	}
-	failed := words.If(len(s.lacks) > 0, "The check does not pass.", "The joined code does not pass.")
-	p.Say(w, term.Line{}.Bold(term.Trouble, "✗ "+failed+" ").Add(term.Plain, next))
+	p.Say(w, term.Line{}.Bold(term.Trouble, words.If(len(s.lacks) > 0, "✗ The check does not pass. ",
+		"✗ The joined code does not pass. ")).Add(term.Plain, next))
 	for _, l := range s.lacks {
 		p.Say(w, term.Line{}.Mark(term.MarkWarning).Add(term.Plain, "It may fail for what the checkout lacks: "+l+"."))
 	}

@@ -6,7 +6,8 @@ import "dorvik.dev/dorvik/internal/core/rx"
 // is on the first line.
 type message []part
 
-// part is a line of a message. Each letter of has names what a group is: f the file, l the line, c the column, t the text.
+// part is a line of a message. Each letter of has names what a group is: f the file, l the line, c the column, t the
+// text.
 type part struct {
 	is  *rx.Expr
 	has string
@@ -18,7 +19,8 @@ const mostBetween = 40
 // messages lists forms that need no reader of their own.
 var messages = []message{
 	// .NET, MSVC, tsc into a file
-	{{rx.New(`^(\S.*?)\((\d+)(?:,(\d+))?(?:,\d+,\d+)?\) ?: (?:fatal )?error (\w+\d+: .+?)(?: \[[^\[\]]+\])?$`), "flct"}},
+	{{rx.New(`^(\S.*?)\((\d+)(?:,(\d+))?(?:,\d+,\d+)?\) ?: (?:fatal )?error (\w+\d+: .+?)(?: \[[^\[\]]+\])?$`),
+		"flct"}},
 	// dotnet test
 	{{rx.New(`^\s+Error Message:$`), ""}, {rx.New(`^\s*(\S.*)`), "t"}, {dotnetFrame, "fl"}},
 	// dart analyze, flutter analyze, dart test

@@ -83,10 +83,10 @@ func TestWhatToolsSay(t *testing.T) {
 			"  test/fare_test.dart 6:5  main.<fn>", []Place{{"test/fare_test.dart", 6, 5, "Expected: <6>"}}},
 		{"mix compile", "    error: undefined variable \"depth\"\n    │\n  3 │     depth\n    │     ^^^^^\n    │\n" +
 			"    └─ lib/fare.ex:3:5: Skerry.Fare.fare/1", []Place{{"lib/fare.ex", 3, 5,
-				"undefined variable \"depth\""}}},
+			"undefined variable \"depth\""}}},
 		{"mix test",
 			"  1) test two (FareTest)\n     test/fare_test.exs:5\n     Assertion with == failed\n     code:  " +
-			"assert fare(2) == 6\n     left:  5\n     right: 6\n     stacktrace:\n       test/fare_test.exs:6: (test)",
+				"assert fare(2) == 6\n     left:  5\n     right: 6\n     stacktrace:\n       test/fare_test.exs:6: (test)",
 			[]Place{{"test/fare_test.exs", 6, 0, "Assertion with == failed"}}},
 		{"php", "PHP Parse error:  syntax error, unexpected token \";\" in /tmp/check/src/fare.php on line 3",
 			[]Place{{"src/fare.php", 3, 0, "syntax error, unexpected token \";\""}}},
@@ -100,17 +100,17 @@ func TestWhatToolsSay(t *testing.T) {
 			[]Place{{"src/Fare.scala", 3, 5, "not found: value depth"}}},
 		{"scala 3",
 			"[error] -- [E006] Not Found Error: /tmp/check/src/Fare.scala:3:4 ---------\n[error] 3 |    depth\n" +
-			"[error]   |    ^^^^^\n[error]   |    Not found: depth",
+				"[error]   |    ^^^^^\n[error]   |    Not found: depth",
 			[]Place{{"src/Fare.scala", 3, 4, "Not Found Error"}}},
 		{"rspec",
 			"  1) Fare two\n     Failure/Error: expect(fare(2)).to eq(6)\n\n       expected: 6\n            got: 5\n\n" +
-			"     # ./spec/fare_spec.rb:5:in 'block (2 levels) in <top (required)>'",
+				"     # ./spec/fare_spec.rb:5:in 'block (2 levels) in <top (required)>'",
 			[]Place{{"spec/fare_spec.rb", 5, 0, "expect(fare(2)).to eq(6)"}}},
 		{"minitest", "  1) Failure:\nFareTest#test_two [test/fare_test.rb:6]:\nExpected: 6\n  Actual: 5",
 			[]Place{{"test/fare_test.rb", 6, 0, "Expected: 6"}}},
 		{"ruby",
 			"fare.rb:3:in 'Object#fare': undefined local variable or method 'depth' for main (NameError)\n\tfrom " +
-			"fare.rb:6:in '<main>'",
+				"fare.rb:6:in '<main>'",
 			[]Place{{"fare.rb", 3, 0, "undefined local variable or method 'depth' for main (NameError)"}}},
 		{"webpack", "ERROR in ./src/app.ts 3:0-25\nModule not found: Error: Can't resolve './tide' in '/tmp/check/src'",
 			[]Place{{"src/app.ts", 3, 0, "Module not found: Error: Can't resolve './tide' in '/tmp/check/src'"}}},
