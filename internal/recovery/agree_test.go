@@ -245,7 +245,7 @@ func agree(t *testing.T, s *story, count int, all bool) {
 	out, err := repo.TryInput(s.out.Bytes(), "fast-import", "--quiet")
 	require.NoError(t, err, out)
 
-	merges := mergesByGit(t, repo, count)
+	merges := mergesByGit(t, repo, 0, count)
 	var stats struct {
 		sync.Mutex
 		merges, rebases, conflicted int
@@ -284,20 +284,28 @@ func agree(t *testing.T, s *story, count int, all bool) {
 
 // mergeByGit is what git makes of a merge.
 type mergeByGit struct {
+	died  bool // git failed
 	clean bool
 	tree  string
 	paths []string // in conflict
 }
 
 // mergesByGit has one git merge all pairs: starting one for each takes ten times as long.
-func mergesByGit(t *testing.T, repo *gittest.Repo, count int) (out []mergeByGit) {
+func mergesByGit(t *testing.T, repo *gittest.Repo, from, count int) (out []mergeByGit) {
 	var pairs strings.Builder
-	for n := range count {
+	for n := from; n < from+count; n++ {
 		fmt.Fprintf(&pairs, "y%d t%d\n", n, n)
 	}
 	said, err := repo.TryInput([]byte(pairs.String()), "merge-tree", "--stdin", "--write-tree", "--name-only",
 		"--no-messages")
-	require.NoError(t, err, said)
+	if err != nil && count > 1 { // git 2.39 dies on some: the others are merged without those
+		half := count / 2
+		return append(mergesByGit(t, repo, from, half), mergesByGit(t, repo, from+half, count-half)...)
+	}
+	if err != nil {
+		t.Logf("merge %d: git ended with %v", from, err)
+		return []mergeByGit{{died: true}}
+	}
 	for rest := said; rest != "" && len(out) < count; {
 		var one mergeByGit
 		var flag, path string
@@ -315,7 +323,7 @@ func mergesByGit(t *testing.T, repo *gittest.Repo, count int) (out []mergeByGit)
 
 func compareMerge(t *testing.T, w *Workspace, git mergeByGit, n int) bool {
 	p, err := w.Compare(t.Context(), fmt.Sprintf("y%d", n), fmt.Sprintf("t%d", n), false)
-	if !assert.NoError(t, err) || p.Trivial() != plan.NotTrivial {
+	if !assert.NoError(t, err) || p.Trivial() != plan.NotTrivial || git.died {
 		return true
 	}
 	j, err := w.Planner.Join(t.Context(), p, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)

@@ -544,6 +544,9 @@ func (c *Changes) variants(ctx context.Context, n history.Node, back map[string]
 }
 
 func hashChange(ctx context.Context, h hash.Hash, store *object.Overlay, ch object.Change) error {
+	if ch.Old.ID == ch.New.ID {
+		return nil // a mode alone, which is among the paths
+	}
 	var lines [2][]string
 	for i, e := range []object.Entry{ch.Old, ch.New} {
 		if e.Absent() {

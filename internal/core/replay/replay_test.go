@@ -296,6 +296,8 @@ func TestChangeID(t *testing.T) {
 	run := func(s string) string { return strings.ReplaceAll(s, "f=", "f:run=") }
 	assert.Equal(t, edit, id(run(a), run("f=1/2/3/4/X/6/7/8/9")), "a mode that stays is no part of it")
 	assert.NotEqual(t, edit, id(a, run("f=1/2/3/4/X/6/7/8/9")), "one that changes is")
+	assert.Equal(t, id(a, run(a)), id("f=other", run("f=other")), "of a mode alone the content is no part")
+	assert.NotEqual(t, id(a, run(a)), id(run(a), a), "but which mode it was")
 	at := b.commit("x", a, b.commit("p", a))
 	empty, err := b.o.Commit(t.Context(), at)
 	require.NoError(t, err)
