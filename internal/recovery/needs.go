@@ -91,7 +91,7 @@ func (n needer) of(ctx context.Context, p *plan.Position, j *plan.Join, decision
 			return nil, err
 		}
 		if at, err = n.planner.Picking(ctx, p.Upstream(), out.Picks, p.PickParent()); err != nil {
-			return nil, nil // a merge among them: it cannot be picked without saying against which parent
+			return nil, ctx.Err() // a merge among them: it cannot be picked without saying against which parent
 		}
 		if with, err = n.planner.Join(ctx, at, plan.Pick, decisions, plan.Amends{}, nil); err != nil {
 			return nil, err

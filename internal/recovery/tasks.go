@@ -121,14 +121,14 @@ func (t *Tasks) read(ctx context.Context) (string, error) {
 	if !filepath.IsAbs(path) {
 		path = filepath.Join(dir, path)
 	}
+	if info, err := os.Stat(path); err == nil && !info.Mode().IsRegular() { // opening a pipe would wait for a writer
+		return "", fmt.Errorf("%s is not a file", path)
+	}
 	f, err := os.Open(path)
 	if err != nil {
 		return "", err
 	}
 	defer f.Close()
-	if info, err := f.Stat(); err == nil && !info.Mode().IsRegular() {
-		return "", fmt.Errorf("%s is not a file", path)
-	}
 	text, err := io.ReadAll(io.LimitReader(f, mostOfTasks))
 	return string(text), err
 }

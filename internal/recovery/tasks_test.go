@@ -3,6 +3,7 @@ package recovery
 import (
 	"path/filepath"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -49,10 +50,12 @@ func TestTheListOfTasks(t *testing.T) {
 	assert.Equal(t, []Task{{"#1", "One"}}, got)
 	assert.FileExists(t, ran)
 
+	require.NoError(t, syscall.Mkfifo(filepath.Join(tm.mine.Dir, ".git", "pipe"), 0o600))
 	for said, problem := range map[string]string{
 		"!echo no server >&2; exit 3": "ended with exit status 3: no server",
 		".git/none":                   "no such file",
 		".":                           "is not a file",
+		".git/pipe":                   "is not a file", // and nobody writes into it
 	} {
 		gittest.Own(t, "dorvik.tasks", said)
 		_, err = s.Tasks.List(ctx)

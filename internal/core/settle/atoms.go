@@ -68,7 +68,7 @@ func higher(file, around, base, yours, theirs string) (string, bool) {
 	if pinned[path.Base(file)] || saysVersion.MatchString(around) {
 		form = anyVersion
 	}
-	if core(b) != b && (core(y) != core(b) || core(t) != core(b)) {
+	if released(b) != b && (released(y) != released(b) || released(t) != released(b)) {
 		return "", false // one side ends a pre-release and the other begins another
 	}
 	if noVersion.MatchString(b) || !form.MatchString(b) || !form.MatchString(y) || !form.MatchString(t) ||
@@ -81,8 +81,8 @@ func higher(file, around, base, yours, theirs string) (string, bool) {
 	return theirs, true
 }
 
-// core returns a version without what says that it comes before a release.
-func core(version string) string {
+// released returns a version without what says that it comes before a release.
+func released(version string) string {
 	version, _, _ = strings.Cut(version, "-")
 	return version
 }

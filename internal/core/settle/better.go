@@ -49,17 +49,15 @@ func inOrder(c *Question, at place) (Option, bool) {
 	return Option{}, false
 }
 
-// listed reports whether lines are members of a list: in code they begin nothing that is done in its turn.
+// listed reports whether lines are members of a list: in code they are and begin nothing that is done in its turn.
 func listed(at place, lines []string) bool {
 	language := lang.Of(at.path)
 	if language.Outline != lang.Code || language.Is(lang.Prose) || !language.IsKnown() {
 		return true
 	}
-	_, ok := unordered(at, lines, nil)
-	return ok || !slices.ContainsFunc(lines, func(l string) bool {
-		return !strings.HasSuffix(strings.TrimSpace(l),
-			",")
-	})
+	return !at.inTurn() && (unordered(at, lines, nil) || !slices.ContainsFunc(lines, func(l string) bool {
+		return !strings.HasSuffix(strings.TrimSpace(l), ",")
+	}))
 }
 
 // sets are the lines of a language that are members of a set: their order means nothing.

@@ -210,7 +210,7 @@ func (w weighed) shared(y, t edited) string {
 	if w.adds(y) != w.adds(t) && (w.adds(y) || w.adds(t)) {
 		return "" // a new item beside an edit of another
 	}
-	return w.structure.shared(w.spotOf(y), w.spotOf(t), y, t)
+	return w.structure.shared(w.spotOf(y), w.spotOf(t))
 }
 
 // adds reports whether an edit only adds an item, with what separates it from the others.
@@ -261,10 +261,8 @@ func closes(s string) bool { return s == ")" || s == "]" || s == "}" }
 // continues reports whether a line goes on in the next one, or goes on from the one before.
 func continues(line string) bool {
 	line = strings.TrimSpace(line)
-	return line == "" || goesOn.MatchString(line)
+	return line == "" || goesBack.MatchString(line) || endsOpen.MatchString(line)
 }
-
-var goesOn = rx.New(`^(&&|\|\||[+*/%?.]|and\b|or\b|AND\b|OR\b)|(&&|\|\||[-+*/%=(?.\\]|\band|\bor|\bAND|\bOR)$`)
 
 // languages by the sign with which a comment begins.
 var (

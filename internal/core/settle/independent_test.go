@@ -45,3 +45,15 @@ func FuzzIndependent(f *testing.F) {
 		assert.Equal(t, ok, why == "")
 	})
 }
+
+// TestTheListAroundIsFound: what the lines are in is told by where they are, not by the first line that reads like
+// the one before them.
+func TestTheListAroundIsFound(t *testing.T) {
+	for list, suggested := range map[string]bool{"names": true, "middlewares": false} {
+		file := func(added string) string {
+			return "const others = [\n  'a',\n];\n\nconst " + list + " = [\n  'a'," + added + "\n];\n"
+		}
+		f := conflictOf(t, "list.js", file(""), file("\n  'mine',"), file("\n  'theirs',"))
+		assert.Equal(t, suggested, f.Questions[0].Suggested != "", list)
+	}
+}

@@ -179,8 +179,8 @@ func (q *Question) weighPlain(at place, shown weaving) {
 		q.because(Theirs, "theirs already holds all that you changed here")
 	case q.Base == "" && q.Yours != "" && q.Theirs != "" && !at.cut:
 		yours, theirs := diff.Lines(q.Yours), diff.Lines(q.Theirs)
-		if q.Doubt = clashes(at, yours, theirs); q.Doubt == "" {
-			q.Doubt, _ = unordered(at, yours, theirs)
+		if q.Doubt = clashes(at, yours, theirs); q.Doubt == "" && !unordered(at, yours, theirs) {
+			q.Doubt = orderMatters
 		}
 		if q.Doubt == "" {
 			q.because(TheirsYours, "both added lines here; theirs keep their place")
@@ -212,10 +212,10 @@ func (q *Question) inAnyOrder(at place) {
 	if q.Base != "" || q.Yours == "" || q.Theirs == "" {
 		return
 	}
-	why, ok := unordered(at, diff.Lines(q.Yours), diff.Lines(q.Theirs))
 	for i := range q.Ways {
-		if o := &q.Ways[i]; o.Way == Weave && o.Because != "" && !ok {
-			o.Because, q.Doubt = "", why
+		if o := &q.Ways[i]; o.Way == Weave && o.Because != "" &&
+			!unordered(at, diff.Lines(q.Yours), diff.Lines(q.Theirs)) {
+			o.Because, q.Doubt = "", orderMatters
 		}
 	}
 }

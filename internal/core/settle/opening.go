@@ -143,9 +143,9 @@ func (f *File) ask(s *merge.Lines, at place) {
 			Base:   strings.Join(t.Base[r.Base.Lo:r.Base.Hi], ""),
 			Yours:  strings.Join(t.Yours[r.Yours.Lo:r.Yours.Hi], ""),
 			Theirs: strings.Join(t.Theirs[r.Theirs.Lo:r.Theirs.Hi], "")}
-		at.before, at.after = "", ""
+		at.before, at.after, at.line = "", "", r.Yours.Lo-1
 		if r.Yours.Lo > 0 {
-			at.before = t.Yours[r.Yours.Lo-1]
+			at.before = t.Yours[at.line]
 		}
 		if r.Yours.Hi < len(t.Yours) {
 			at.after = t.Yours[r.Yours.Hi]

@@ -89,31 +89,37 @@ var frees = []free{
 		`[\w./-]+ v\d\S*)$`)},
 }
 
-// unordered reports whether the order of two additions is known not to matter. why tells what makes it matter.
-func unordered(at place, yours, theirs []string) (why string, ok bool) {
+// orderMatters is the reason where the order of two additions is not known to mean nothing.
+const orderMatters = "their order may matter"
+
+// inTurn reports whether a place is in a list whose members are used one after the other, by the names of what it is in.
+func (at place) inTurn() bool {
+	return ordered.MatchString(at.around()) || anyOf(turns, wordsOf(at.opener()))
+}
+
+// unordered reports whether the order of lines that are added at a place is known not to matter.
+func unordered(at place, yours, theirs []string) bool {
 	language := lang.Of(at.path)
 	if language.Is(lang.Prose) && !language.Is(lang.Tags) && paragraphs(yours) && paragraphs(theirs) {
-		return "", true
+		return true
 	}
-	if ordered.MatchString(at.around()) || anyOf(inTurn, wordsOf(at.opener())) {
-		return "their order may matter", false
+	if at.inTurn() {
+		return false
 	}
-	counted := strings.Contains(strings.Join(linesAround(at), ""), "iota")
-	for _, side := range [][]string{yours, theirs} {
-		for _, head := range outermost(language, side) {
-			if imports := sets[language]; imports != nil && imports.MatchString(head) || at.member(head) {
-				continue
-			}
-			known := slices.IndexFunc(frees, func(f free) bool {
-				return (f.in == nil || slices.Contains(f.in, language)) && !slices.Contains(f.not, language) &&
-					f.line.MatchString(head)
-			})
-			if known < 0 || counted && len(diff.Words(head)) < 3 {
-				return "their order may matter", false
-			}
+	counted := at.counted()
+	for _, head := range slices.Concat(outermost(language, yours), outermost(language, theirs)) {
+		if imports := sets[language]; imports != nil && imports.MatchString(head) || at.member(head) {
+			continue
+		}
+		known := slices.ContainsFunc(frees, func(f free) bool {
+			return (f.in == nil || slices.Contains(f.in, language)) && !slices.Contains(f.not, language) &&
+				f.line.MatchString(head)
+		})
+		if !known || counted && len(diff.Words(head)) < 3 {
+			return false
 		}
 	}
-	return "", true
+	return true
 }
 
 // paragraphs reports whether lines are paragraphs or sections of their own: they begin or end with a blank line, or
@@ -145,8 +151,8 @@ var ordered = rx.New(`(?i)\b(steps?|stages?|pipelines?|jobs?|plugins|middlewares
 	`sequence|tasks|` +
 	`before_script|script|after_script|commands?|migrations?|entrypoint|imports?)\b`)
 
-// inTurn has words of the names of lists whose members are used one after the other.
-const inTurn = "step steps stage stages pipeline plugin plugins middleware middlewares handler handlers filter " +
+// turns has words of the names of lists whose members are used one after the other.
+const turns = "step steps stage stages pipeline plugin plugins middleware middlewares handler handlers filter " +
 	"filters rule rules order sequence task tasks command commands migration migrations priority priorities chain apps"
 
 // opener returns the nearest line before the place that is less indented than it.
@@ -155,7 +161,7 @@ func (at place) opener() string {
 		return ""
 	}
 	lines := at.text.Yours
-	for i, in := slices.Index(lines, at.before), -1; i >= 0; i-- {
+	for i, in := at.line, -1; i >= 0; i-- {
 		l := lines[i]
 		switch {
 		case strings.TrimSpace(l) == "":
@@ -173,16 +179,16 @@ func (at place) around() string {
 	if at.text == nil {
 		return ""
 	}
-	return Around(at.path, at.text.Yours, slices.Index(at.text.Yours, at.before))
+	return Around(at.path, at.text.Yours, at.line)
 }
 
-// linesAround returns the lines before a place in yours' text, the nearest twenty.
-func linesAround(at place) []string {
-	if at.text == nil {
-		return []string{at.before}
+// counted reports whether one of the nearest lines before the place begins to count, so that each line has a number.
+func (at place) counted() bool {
+	lines := []string{at.before}
+	if at.text != nil {
+		lines = at.text.Yours[max(0, at.line-20) : at.line+1]
 	}
-	i := slices.Index(at.text.Yours, at.before)
-	return at.text.Yours[max(0, i-20) : i+1]
+	return slices.ContainsFunc(lines, func(l string) bool { return strings.Contains(l, "iota") })
 }
 
 // outermost returns the lines of the least indentation that begin something: no closing signs, comments, blank lines,

@@ -13,6 +13,7 @@ import (
 // whole texts.
 type place struct {
 	path, before, after string
+	line                int             // of before in the text of yours, from 0; -1 if there is none
 	cut                 bool            // part of an addition by both sides, which share the lines around it
 	entries             *format.Entries // nil if the texts have no entries or were not read
 	text                *merge.Text     // the whole file's text; nil if there is none

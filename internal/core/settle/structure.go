@@ -20,7 +20,7 @@ type structure struct {
 	groups   []group
 }
 
-// The separatorKinds within a group, from the strongest.
+// The kinds of separators within a group, from the strongest.
 const (
 	byStatement = iota
 	byClause
@@ -43,9 +43,7 @@ func (s spot) quoted() bool { return s.in == '"' || s.in == '\'' || s.in == '`' 
 
 // group is what brackets or quotes enclose.
 type group struct {
-	open   int // the atom that opens it; -1 at the top
-	parent int
-	called bool // it follows a name: arguments or parameters
+	open int // the atom that opens it; -1 at the top
 }
 
 // clause matches the words that begin a clause of a query.
@@ -65,7 +63,7 @@ func structureOf(file string, atoms []string) *structure {
 	language := lang.Of(file)
 	prose := language.Is(lang.Prose) && !language.Is(lang.Tags) && !pinned[path.Base(file)]
 	s := &structure{language: language, prose: prose, atoms: atoms, spots: make([]spot, len(atoms)),
-		groups: []group{{open: -1, parent: -1}}}
+		groups: []group{{open: -1}}}
 	r := &structureReader{language: language, s: s, file: file, levels: []spot{{}}}
 	for i := range atoms {
 		r.read(i)
@@ -84,7 +82,7 @@ type structureReader struct {
 
 func (r *structureReader) top() *spot { return &r.levels[len(r.levels)-1] }
 
-// next begins a new part by a separator. Weaker separatorKinds count on.
+// next begins a new part by a separator. The numbers of weaker ones go on with it.
 func (r *structureReader) next(by int) {
 	t := r.top()
 	for k := by; k < separatorKinds; k++ {
@@ -193,8 +191,7 @@ func (r *structureReader) tag(i int) bool {
 }
 
 func (r *structureReader) open(i int, bracket byte) {
-	g := group{open: i, parent: r.top().group, called: i > 0 && diff.IsWord(r.s.atoms[i-1])}
-	r.s.groups = append(r.s.groups, g)
+	r.s.groups = append(r.s.groups, group{open: i})
 	r.levels = append(r.levels, spot{group: len(r.s.groups) - 1, in: bracket})
 }
 
@@ -307,9 +304,10 @@ func (r *structureReader) goesOn(i int) bool {
 	return endsOpen.MatchString(this) || goesBack.MatchString(next)
 }
 
+// What a line ends with that goes on in the next one, and what it begins with if it goes on from the one before.
 var (
-	endsOpen = rx.New(`(&&|\|\||[-+*/%=?.\\]|\band|\bor)$`)
-	goesBack = rx.New(`^(&&|\|\||[+*/%?.]|and\b|or\b)`)
+	endsOpen = rx.New(`(&&|\|\||[-+*/%=(?.\\]|\b(and|or|AND|OR))$`)
+	goesBack = rx.New(`^(&&|\|\||[+*/%?.]|(and|or|AND|OR)\b)`)
 )
 
 // same reports whether two atoms are in one part of one group.
@@ -336,7 +334,7 @@ func (s *structure) paths(i int) (out []spot) {
 }
 
 // shared returns what two edits at atoms i and k stand in together, or an empty string if something separates them.
-func (s *structure) shared(i, k int, y, t edited) string {
+func (s *structure) shared(i, k int) string {
 	a, b := s.paths(i), s.paths(k)
 	n := 0
 	for n < len(a) && n < len(b) && a[n].group == b[n].group {
@@ -380,7 +378,7 @@ func (s *structure) block(a, b []spot, n int) bool {
 	return s.atoms[open] == "{" && strings.Contains(after, "\n")
 }
 
-// tags reports whether one of two spots is within a tag and the other is not, or in another.
+// tags reports whether one of two spots is within a tag.
 func (s *structure) tags(a, b []spot) bool {
 	in := func(list []spot) int { return slices.IndexFunc(list, func(p spot) bool { return p.in == '<' }) }
 	return in(a) >= 0 || in(b) >= 0
@@ -395,11 +393,11 @@ func (s *structure) separated(by int, a, b spot, i, k int) string {
 		}
 		return ""
 	case byItem:
-		if a.in == 0 && s.atoms[i] != "" && !s.named(i, a) && !s.named(k, b) {
+		if a.in == 0 && s.atoms[i] != "" && !s.named(a) && !s.named(b) {
 			return "one row"
 		}
-		if (a.in == '(' || a.in == '[') && !s.statement(i, declaration) && !s.named(i, a) && !s.named(k, b) &&
-			!(a.in == '[' && s.quotedItem(i, a) && s.quotedItem(k, b)) {
+		if (a.in == '(' || a.in == '[') && !s.statement(i, declaration) && !s.named(a) && !s.named(b) &&
+			!(a.in == '[' && s.quotedItem(a) && s.quotedItem(b)) {
 			return "one call or list"
 		}
 	}
@@ -426,9 +424,9 @@ var (
 )
 
 // named reports whether the item of an atom has a name, so that its place among the others means nothing.
-func (s *structure) named(_ int, at spot) bool { return namedItem.MatchString(s.item(at)) }
+func (s *structure) named(at spot) bool { return namedItem.MatchString(s.item(at)) }
 
-func (s *structure) quotedItem(_ int, at spot) bool { return quotedItem.MatchString(s.item(at)) }
+func (s *structure) quotedItem(at spot) bool { return quotedItem.MatchString(s.item(at)) }
 
 // statement reports whether the statement of an atom begins as an expression says.
 func (s *structure) statement(i int, begins *rx.Expr) bool {
