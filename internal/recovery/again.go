@@ -11,7 +11,8 @@ import (
 // in which order what was added at one place stands. It returns how many those are.
 func DecideAlso(ctx context.Context, s *Session, p *plan.Position, q plan.Attributed, d settle.Decision) (also int,
 	err error) {
-	if err := s.Decide(d); err != nil || !orders(q.Question, d.Way) {
+	if err := s.Decide(d); err != nil || !orders(q.Question, d.Way) ||
+		s.Ledger.State().Route == plan.Merge { // a merge asks once
 		return 0, err
 	}
 	for at := q.Stop; ; also++ {

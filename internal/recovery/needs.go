@@ -61,7 +61,7 @@ func (n needer) of(ctx context.Context, p *plan.Position, j *plan.Join, decision
 	out := &Needs{Asks: j.Open, Picks: plan.IdsOf(p.Divergence.Theirs)}
 	needed := map[object.ID]history.Node{}
 	at, with := p, j
-	for grows := true; grows && len(needed) < mostNeeded; {
+	for len(needed) < mostNeeded {
 		found, err := n.earlier(ctx, at, with, out.Picks)
 		if err != nil {
 			return nil, err
@@ -77,7 +77,7 @@ func (n needer) of(ctx context.Context, p *plan.Position, j *plan.Join, decision
 				out.Names = append(out.Names, l.Name)
 			}
 		}
-		grows = false
+		grows := false
 		for id, c := range found {
 			if !slices.Contains(out.Picks, id) {
 				needed[id], grows = c, true
@@ -100,12 +100,11 @@ func (n needer) of(ctx context.Context, p *plan.Position, j *plan.Join, decision
 	if out.With = with.Open; len(needed) == 0 || out.With >= out.Asks && len(out.Names) == 0 {
 		return nil, nil
 	}
-	for _, c := range needed {
-		out.Commits = append(out.Commits, c)
+	for _, id := range out.Picks {
+		if c, ok := needed[id]; ok {
+			out.Commits = append(out.Commits, c)
+		}
 	}
-	slices.SortFunc(out.Commits, func(a, b history.Node) int {
-		return cmp.Compare(slices.Index(out.Picks, a.ID), slices.Index(out.Picks, b.ID))
-	})
 	return out, nil
 }
 

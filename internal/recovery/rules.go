@@ -75,7 +75,7 @@ func (rs rules) learn(ctx context.Context, remote vcs.Remote, r *vcs.Refusal, re
 	if r.Step() != vcs.ChangeWork || r.Kind == vcs.LocalHook {
 		return nil
 	}
-	commits, refs, err := rs.judged(ctx, refused)
+	commits, refs, err := rs.judged(ctx, refused, true)
 	if err != nil {
 		return err
 	}
@@ -109,7 +109,9 @@ func (rs rules) broken(ctx context.Context, remote vcs.Remote, nodes []history.N
 	if len(known) == 0 {
 		return nil, nil
 	}
-	commits, _, err := rs.judged(ctx, nodes)
+	commits, _, err := rs.judged(ctx, nodes, slices.ContainsFunc(known, func(r rule.Rule) bool {
+		return r.Kind == rule.Size
+	}))
 	if err != nil {
 		return nil, err
 	}
@@ -128,18 +130,21 @@ func (rs rules) broken(ctx context.Context, remote vcs.Remote, nodes []history.N
 	return out, nil
 }
 
-// judged reads what rules are about.
-func (rs rules) judged(ctx context.Context, nodes []history.Node) (out []rule.Commit, refs *plan.References,
-	err error) {
+// judged reads what rules are about, with the sizes of files if a rule is about them: that reads every file.
+func (rs rules) judged(ctx context.Context, nodes []history.Node, sizes bool) (out []rule.Commit,
+	refs *plan.References, err error) {
 	if refs, err = rs.planner.References(ctx); err != nil {
 		return nil, nil, err
 	}
 	for _, n := range nodes[:min(mostJudged, len(nodes))] {
 		c := rule.Commit{Message: n.Text(), Email: n.Author().Email, Merge: len(n.Parents) > 1,
 			Task: len(refs.In(n.Text())) > 0, Files: map[string]int64{}}
-		var changed []object.Change // of a merge the others' commits tell
+		if out = append(out, c); !sizes || c.Merge { // of a merge the others' commits tell
+			continue
+		}
+		var changed []object.Change
 		if err := history.EachChange(ctx, rs.planner.Store, n.Commit, func(ch object.Change) {
-			if ch.New.Mode.IsRegular() && !c.Merge {
+			if ch.New.Mode.IsRegular() {
 				changed = append(changed, ch)
 			}
 		}); err != nil {
@@ -152,7 +157,6 @@ func (rs rules) judged(ctx context.Context, nodes []history.Node) (out []rule.Co
 			}
 			c.Files[ch.Path] = int64(len(data))
 		}
-		out = append(out, c)
 	}
 	return out, refs, nil
 }
