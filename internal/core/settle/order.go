@@ -92,7 +92,8 @@ var frees = []free{
 // orderMatters is the reason where the order of two additions is not known to mean nothing.
 const orderMatters = "their order may matter"
 
-// inTurn reports whether a place is in a list whose members are used one after the other, by the names of what it is in.
+// inTurn reports whether a place is in a list whose members are used one after the other, by the names of what it is
+// in.
 func (at place) inTurn() bool {
 	return ordered.MatchString(at.around()) || anyOf(turns, wordsOf(at.opener()))
 }
