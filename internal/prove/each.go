@@ -116,7 +116,7 @@ func (pr *Prover) checkOne(ctx context.Context, p *plan.Position, terms *Terms, 
 	if err != nil {
 		return false, err
 	}
-	if err := at.orUnknown(r, one.ID.String()); err != nil {
+	if err := at.orUnknown(r, pr.Planner.Short(one.ID)); err != nil {
 		return false, err
 	}
 	one.Passed = &r.Passed

@@ -120,7 +120,7 @@ func TestNobodyIsBlamedOnAGuess(t *testing.T) {
 			tm.diverge()
 			gittest.Own(t, "dorvik.check", c.check)
 			s := tm.session()
-			p, j, b := ready(t, s, plan.Merge, settle.YoursTheirs)
+			p, j, b := ready(t, s, plan.Rebase, settle.YoursTheirs)
 			terms, _, err := s.Prover.MayCheck(t.Context(), p, j.Tree)
 			require.NoError(t, err)
 			proof, err := s.Prover.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
@@ -135,6 +135,12 @@ func TestNobodyIsBlamedOnAGuess(t *testing.T) {
 			builds, err := s.Prover.WhoBuilds(t.Context(), p, terms, func(prove.Builds) {})
 			require.NoError(t, err)
 			assert.Equal(t, proof.Blames(), builds.Verdict() != "", builds.Verdict())
+			_, err = s.Prover.CheckEach(t.Context(), p, terms, b, func(string) {}, func([]prove.Each) {})
+			if proof.Blames() {
+				require.NoError(t, err)
+			} else {
+				assert.ErrorContains(t, err, "failed, which says nothing about the code: ")
+			}
 		})
 	}
 }
