@@ -71,7 +71,11 @@ var (
 	SQL        = &Language{"SQL", ".sql", "", Code, Paths}
 	Proto      = &Language{"Protocol Buffers", ".proto", "", Code, Paths}
 	Vue        = &Language{"components", ".vue .svelte", "", Code, Tags}
-	HTML       = &Language{"HTML", ".html", "", Code, Prose | Paths | Tags}
+	HTML       = &Language{"HTML", ".html .htm", "", Code, Prose | Paths | Tags}
+	Pages      = &Language{"pages with placeholders",
+		".erb .ejs .hbs .haml .jinja .jinja2 .j2 .twig .liquid .mustache " +
+			".tmpl .gohtml .cshtml .razor", "", Code, Prose | Paths | Tags}
+	GraphQL = &Language{"GraphQL", ".graphql .gql", "", Blocks, 0}
 
 	Make       = &Language{"Make", ".mk", "Makefile makefile GNUmakefile", None, Paths}
 	CMake      = &Language{"CMake", ".cmake", "CMakeLists.txt", None, Paths}
@@ -104,7 +108,8 @@ var (
 // All lists the languages.
 var All = []*Language{
 	Go, GoSum, Python, JavaScript, TypeScript, TSX, Java, Kotlin, CSharp, Scala, Groovy, Gradle, C, CPlusPlus,
-	ObjectiveC, Rust, Ruby, PHP, Swift, Dart, Lua, Shell, SQL, Proto, Vue, HTML, Make, CMake, Starlark, Dockerfile,
+	ObjectiveC, Rust, Ruby, PHP, Swift, Dart, Lua, Shell, SQL, Proto, Vue, HTML, Pages, GraphQL, Make, CMake,
+	Starlark, Dockerfile,
 	Template, JSON, YAML, TOML, INI, Properties, Conf, Env, XML, XMLData, HCL, CSS, Less, Ignore, CSV, Markdown,
 	RST, AsciiDoc, TeX, Text,
 }

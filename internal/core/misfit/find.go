@@ -54,7 +54,9 @@ func (s *Sides) Find(ctx context.Context, joined object.ID) ([]Misfit, error) {
 	f := *s.read
 	f.trees.Joined, f.joined = joined, nil
 	var out []Misfit
-	for _, find := range []func(context.Context) ([]Misfit, error){f.golang, f.names, f.paths, f.keys} {
+	p := promises{&f}
+	for _, find := range []func(context.Context) ([]Misfit, error){f.golang, f.names, f.paths, f.strings, f.twice,
+		p.contracts, p.exports, p.demands, p.grown} {
 		found, err := find(ctx)
 		if err != nil {
 			return nil, err
@@ -86,7 +88,10 @@ func (s *Sides) Skipped() []string {
 }
 
 // isKnown reports whether files of this name are read.
-func isKnown(p string) bool { return languageOf(p) != nil || lang.Of(p).Is(lang.Settings|lang.Paths) }
+func isKnown(p string) bool {
+	l := lang.Of(p)
+	return languageOf(p) != nil || l.Is(lang.Settings|lang.Paths) || strung[l]
+}
 
 // read reads the changes of a side.
 func (f *finder) read(ctx context.Context, side merge.Side) error {
@@ -144,6 +149,8 @@ func (f *finder) take(ctx context.Context, side merge.Side, changes []object.Cha
 // changes lists the relevant changes of a side.
 func (f *finder) changes(ctx context.Context, side merge.Side) ([]object.Change, error) {
 	list, err := f.store.Changes(ctx, f.trees.Base, f.tree(side))
-	list = slices.DeleteFunc(list, func(c object.Change) bool { return !isKnown(c.Path) && !c.New.Absent() })
+	list = slices.DeleteFunc(list, func(c object.Change) bool {
+		return !isKnown(c.Path) && !c.New.Absent() && ordinals(c.Path) == nil
+	})
 	return list[:min(len(list), mostFiles)], err
 }

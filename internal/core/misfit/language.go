@@ -248,6 +248,11 @@ func importing(l string) bool {
 	return strings.Contains(l, "import") || strings.Contains(l, "require") || strings.Contains(l, "use ")
 }
 
+// exporting reports whether a line may hand on names of another file.
+func exporting(l string) bool {
+	return strings.HasPrefix(l, "export ") || strings.HasPrefix(l, "pub use ")
+}
+
 // words returns the words of a line that can be a name or a part of one.
 func words(l string) iter.Seq[string] {
 	return strings.FieldsFuncSeq(l, func(r rune) bool { return r < 0x80 && !wordly(byte(r)) })

@@ -23,10 +23,13 @@ const (
 	Moved      Kind = "moved"      // a file moved, or a name is now defined in another file
 	Signature  Kind = "signature"  // its parameters, results or type changed
 	Duplicate  Kind = "duplicate"  // both sides defined the name
-	Key        Kind = "key"        // a key of a settings file is gone
+	Key        Kind = "key"        // a name that others use in strings, such as a key of settings, is gone
 	Import     Kind = "import"     // an import is gone, or no longer needed
 	Implements Kind = "implements" // an interface got more methods
 )
+
+// AllListed says of a misfit that one side lists all values but the one that the other added.
+const AllListed = "all values are listed"
 
 // Place is a line, from 1, of a side's version of a file. A removed line is one of the base.
 type Place struct {
@@ -40,6 +43,7 @@ type Place struct {
 // Misfit is a pair of edits that do not work together.
 type Misfit struct {
 	Kind    Kind
+	What    string // what the name is of, or what changed about it; may be empty
 	Name    string
 	Now     string // its new name or place, if known
 	Changed Place  // the edit that removed or changed it

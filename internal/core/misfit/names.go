@@ -113,6 +113,12 @@ func (f *finder) lossOf(side merge.Side, one *file, d def, before, now []homed) 
 			at.kind, at.now, at.changed = Renamed, to, one.place(side, line, false)
 		}
 	case !slices.ContainsFunc(now, func(h homed) bool { return h.in == one }):
+		if slices.ContainsFunc(one.to, func(l string) bool {
+			return HasWord(l, d.name) && (importing(l) || exporting(
+				l))
+		}) {
+			return at, false // it can still be had from here
+		}
 		at.kind, at.now = Moved, now[0].in.path
 		at.changed = now[0].in.place(side, now[0].def.line, false)
 	case l.counts && before[0].in == one && before[0].def == d: // report only the first
@@ -260,7 +266,8 @@ func definesIn(one *file, name string) bool {
 		`\b|\bas\s+` + q + `\b|[(,]\s*` +
 		`(?:[\w<>\[\]]+\s+)?` + q + `\s*(?:,[^()]*)?\)\s*(?:\{|=>|:)`)
 	for _, i := range one.added() {
-		if sets.MatchString(one.to[i]) {
+		if at := sets.FindStringIndex(one.to[i]); at != nil && !strings.HasSuffix(strings.TrimRight(one.to[i][:at[0]],
+			" "), ":") {
 			return true
 		}
 	}

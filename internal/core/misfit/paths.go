@@ -3,6 +3,7 @@ package misfit
 import (
 	"context"
 	"path"
+	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
@@ -70,17 +71,24 @@ func (f *finder) wentTo(ctx context.Context, side merge.Side, gone *file) (strin
 
 // namedBy finds the new lines of a side that name a file that the other removed.
 func (f *finder) namedBy(ctx context.Context, side merge.Side, gone *file) (out []Misfit, err error) {
-	stem := strings.TrimSuffix(path.Base(gone.path), path.Ext(gone.path))
+	stem := stemOf(gone.path)
+	now, err := f.wentTo(ctx, side.Other(), gone)
+	if err != nil {
+		return nil, err
+	}
 	for _, one := range f.using(side, stem) {
-		if !lang.Of(one.path).Is(lang.Paths) || path.Ext(one.path) == ".go" { // the type checker handles Go's imports
+		l := lang.Of(one.path)
+		prose := l.Is(lang.Prose) && !l.Is(lang.Tags)
+		if !l.Is(lang.Paths) && !prose || path.Ext(one.path) == ".go" { // the type checker handles Go's imports
 			continue
 		}
 		for _, i := range one.added() {
 			if !strings.Contains(one.to[i], stem) {
 				continue
 			}
-			if lines := f.reads.code(one, true); i >= len(lines) || !namesFile(one.path, lines[i], gone.path) {
-				continue
+			if lines := f.reads.code(one, true); i >= len(lines) || !namesFile(one.path, lines[i], gone.path) ||
+				prose && now == "" && !strings.Contains(lines[i], "](") || namesTemplate(lines[i], now) {
+				continue // prose may tell of what is gone; a template is found wherever its directory is
 			}
 			if stands, err := f.stands(ctx, one.path, one.to[i]); err != nil || !stands {
 				if err != nil {
@@ -98,13 +106,24 @@ func (f *finder) namedBy(ctx context.Context, side merge.Side, gone *file) (out 
 	if there, err := f.isThere(ctx, gone.path); err != nil || there {
 		return nil, err
 	}
-	now, err := f.wentTo(ctx, side.Other(), gone)
 	if now != "" {
 		for i := range out {
 			out[i].Kind, out[i].Now = Moved, now
 		}
 	}
-	return out, err
+	return out, nil
+}
+
+// stemOf returns the word by which others name a file: its name without the ending or, of a package's file that has no
+// name of its own, its directory's.
+func stemOf(p string) string {
+	stem := strings.TrimSuffix(path.Base(p), path.Ext(p))
+	if stem == "__init__" || stem == "index" || stem == "mod" {
+		if dir := path.Base(path.Dir(p)); dir != "." {
+			return dir
+		}
+	}
+	return stem
 }
 
 // isThere reports whether a path exists in the joined tree anyway: as it is, or as a directory that is imported
@@ -129,6 +148,23 @@ var (
 	javaImport = rx.New(`^\s*import\s+(?:static\s+)?([\w.]+)\s*;?`)
 	rustMod    = rx.New(`^\s*(?:pub(?:\([^)]*\))?\s+)?mod\s+(\w+)\s*;`)
 )
+
+var (
+	// what programs find templates in, and the path within it by which they name one
+	templates = rx.New(`(?:^|/)(?:templates|views|layouts|partials)/(.+)$`)
+	quotes    = rx.New("[\"'`]([^\"'`]+)[\"'`]")
+)
+
+// namesTemplate reports whether a line names a template by its path in the directory of templates.
+func namesTemplate(line, p string) bool {
+	in := templates.FindStringSubmatch(p)
+	return in != nil && strings.Contains(in[1], ".") &&
+		slices.ContainsFunc(quotes.FindAllStringSubmatch(line, -1), func(m []string) bool { return m[1] == in[1] })
+}
+
+// fromRoot has the languages whose commands run in the root of the project.
+var fromRoot = map[*lang.Language]bool{lang.YAML: true, lang.Make: true, lang.Dockerfile: true, lang.JSON: true,
+	lang.Shell: true}
 
 // namesFile reports whether a line of a file names another file.
 func namesFile(in, line, p string) bool {
@@ -162,8 +198,14 @@ func namesFile(in, line, p string) bool {
 			return path.Join(path.Dir(in), m[1]) == noExt || path.Join(strings.TrimSuffix(in, ext), m[1]) == noExt
 		}
 	}
+	if namesTemplate(line, p) {
+		return true
+	}
 	for _, t := range pathToken.FindAllString(line, -1) {
 		here := path.Join(path.Dir(in), t)
+		if fromRoot[lang.Of(in)] && strings.HasPrefix(t, "./") {
+			here = path.Clean(t)
+		}
 		whole := strings.Contains(t, "/") || strings.Contains(t, ".")
 		switch {
 		case !whole:

@@ -59,7 +59,7 @@ func (l *loss) isOf(one *file, before string) bool {
 		return false
 	}
 	stem := strings.TrimSuffix(path.Base(l.path), path.Ext(l.path))
-	if m[1] == stem {
+	if m[1] == stem || l.lang.family == "go" && m[1] == path.Base(path.Dir(l.path)) {
 		return true
 	}
 	for _, text := range one.to { // the text is there under another name
@@ -74,6 +74,9 @@ func (l *loss) isOf(one *file, before string) bool {
 func (l *loss) known(one *file) bool {
 	if one.path == l.path || slices.Contains(global, l.lang.family) {
 		return true
+	}
+	if l.lang.family == "go" {
+		return path.Dir(one.path) == path.Dir(l.path)
 	}
 	stem := strings.TrimSuffix(path.Base(l.path), path.Ext(l.path))
 	for i, text := range one.to {

@@ -1,0 +1,251 @@
+package misfit
+
+import (
+	"context"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rx"
+)
+
+// withdrawn is a name that a side no longer gives.
+type withdrawn struct {
+	*given
+	name, now string
+	by        *file
+	changed   Place
+	told      bool // a line says that it is taken away, whatever gave it before
+	unit      bool // it is still given, in another unit
+}
+
+// strings finds names that one side renamed or took away where they are given, and that new lines of the other use.
+func (f *finder) strings(ctx context.Context) (out []Misfit, err error) {
+	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
+		for _, one := range f.sides[index(side)] {
+			for _, w := range f.withdrawnIn(side, one) {
+				if ctx.Err() != nil {
+					return nil, ctx.Err()
+				}
+				found, err := f.stillUsed(ctx, side.Other(), w)
+				if err != nil {
+					return nil, err
+				}
+				out = append(out, found...)
+			}
+		}
+	}
+	return out, nil
+}
+
+// withdrawnIn lists the names that a side gave in a file and gives nowhere now, as far as it changed files, and that
+// new lines of the other side may use.
+func (f *finder) withdrawnIn(side merge.Side, one *file) (out []withdrawn) {
+	for i := range givens {
+		g := &givens[i]
+		if !g.givenBy(one.path) {
+			continue
+		}
+		add := func(w withdrawn) {
+			again := slices.ContainsFunc(out, func(o withdrawn) bool { return o.given == g && o.name == w.name })
+			if !again && len(f.using(side.Other(), w.name)) > 0 && (w.told || !f.givenStill(side, g, w.name)) {
+				out = append(out, w)
+			}
+		}
+		for _, e := range one.edits {
+			fresh := one.freshNames(g, e)
+			for k, n := e.A0, 0; k < e.A1; k++ {
+				for _, name := range g.names(one.from[k]) {
+					w := withdrawn{given: g, name: name, by: one, changed: one.place(side, k, true)}
+					if n < len(fresh) && (e.A1-e.A0 == e.B1-e.B0 || len(fresh) == 1) {
+						w.now, w.changed = fresh[n].name, one.place(side, fresh[n].line, false)
+					}
+					n++
+					if at, ok := one.otherUnitOf(g, e, k, name); ok {
+						w.told, w.unit, w.now, w.changed = true, true, "", one.place(side, at, false)
+					}
+					add(w)
+				}
+			}
+			for k := e.B0; k < e.B1; k++ {
+				if name, now := g.gone(one.to[k]); name != "" {
+					add(withdrawn{given: g, name: name, now: now, by: one, changed: one.place(side, k, false),
+						told: true})
+				}
+			}
+		}
+	}
+	return out
+}
+
+// otherUnitOf returns the line of an edit that gives a name again, if what is remarked there tells of another unit.
+func (f *file) otherUnitOf(g *given, e diff.Edit, line int, name string) (at int, ok bool) {
+	for k := e.B0; k < e.B1; k++ {
+		if slices.Contains(g.names(f.to[k]), name) && otherMeasure(remarkOf(f.from, line), remarkOf(f.to, k)) {
+			return k, true
+		}
+	}
+	return 0, false
+}
+
+// remarkOf returns the comment in a line, or else that in the line above.
+func remarkOf(lines []string, at int) string {
+	for i := at; i >= max(0, at-1); i-- {
+		if m := remark.FindStringSubmatch(strings.TrimRight(lines[i], "\r\n")); m != nil {
+			return m[1]
+		}
+	}
+	return ""
+}
+
+// named is a name that a line gives, from 0.
+type named struct {
+	name string
+	line int
+}
+
+// freshNames lists the names that the new lines of an edit give, and that the file did not have before.
+func (f *file) freshNames(g *given, e diff.Edit) (out []named) {
+	for k := e.B0; k < e.B1; k++ {
+		for _, name := range g.names(f.to[k]) {
+			if !strings.Contains(f.was, name) || !g.has(f.from, name) {
+				out = append(out, named{name, k})
+			}
+		}
+	}
+	return out
+}
+
+// has reports whether lines give a name. It reads only those that contain it.
+func (g *given) has(lines []string, name string) bool {
+	return slices.ContainsFunc(lines, func(l string) bool {
+		return strings.Contains(l, name) && slices.Contains(g.names(l), name)
+	})
+}
+
+// givenStill reports whether a file that a side changed gives a name.
+func (f *finder) givenStill(side merge.Side, g *given, name string) bool {
+	return slices.ContainsFunc(f.sides[index(side)], func(one *file) bool {
+		return strings.Contains(one.is, name) && g.givenBy(one.path) && g.has(one.to, name)
+	})
+}
+
+// usage matches the uses of one name.
+type usage struct {
+	*withdrawn
+	expr *regexp.Regexp
+}
+
+func (w *withdrawn) usage() usage {
+	uses := strings.ReplaceAll(w.uses, `\q`, "\"'`")
+	return usage{w, regexp.MustCompile(strings.ReplaceAll(uses, "NAME", "("+regexp.QuoteMeta(w.name)+")"))}
+}
+
+// defaulted matches what follows a name that has another value if it is not set.
+var defaulted = rx.New("^(?:[\"'`]?\\s*,\\s*[^)\\s]|[\"'`\\])]*\\s*(?:\\|\\||\\?\\?|\\bor\\b|\\?:)|:?-|:?=|, )")
+
+// in reports whether a line uses the name, as a whole word, and cannot do without.
+func (u usage) in(line string) bool {
+	for _, m := range u.expr.FindAllStringSubmatchIndex(line, -1) {
+		for k := 2; k < len(m); k += 2 {
+			lo, hi := m[k], m[k+1]
+			if lo < 0 || word(line[lo]) && inWord(line, lo-1, -1) || word(line[hi-1]) && inWord(line, hi, 1) {
+				continue
+			}
+			if (u.what == "environment variable" || u.what == "key") && defaulted.MatchString(line[hi:]) {
+				continue
+			}
+			if u.own && !u.names(line) || u.what == "key" && common[u.name] && !ofSettings.MatchString(line[:lo]) {
+				continue
+			}
+			return true
+		}
+	}
+	return false
+}
+
+// ofSettings matches what stands before a key whose name many other things have.
+var ofSettings = rx.New(`(?i)\b\w*(?:config|settings?|conf|cfg|options|env)\w*\b`)
+
+// inWord reports whether what is beside a name, in a direction, belongs to the same word. A hyphen does if something
+// follows it.
+func inWord(line string, at, step int) bool {
+	for at >= 0 && at < len(line) && line[at] == '-' {
+		at += step
+	}
+	return at >= 0 && at < len(line) && wordly(line[at])
+}
+
+func word(b byte) bool { return wordly(b) || b == '-' }
+
+// names reports whether a line contains the name of the file that gave the name, or of its directory.
+func (u usage) names(line string) bool {
+	stem := strings.TrimSuffix(path.Base(u.by.path), path.Ext(u.by.path))
+	return HasWord(line, stem) || HasWord(line, path.Base(path.Dir(u.by.path)))
+}
+
+// stillUsed finds the new lines of a side that use a name that the other side withdrew.
+func (f *finder) stillUsed(ctx context.Context, side merge.Side, w withdrawn) (out []Misfit, err error) {
+	u := w.usage()
+	for _, one := range f.using(side, w.name) {
+		if !w.usedBy(one.path) || w.told && w.givenBy(one.path) && one.path == w.by.path {
+			continue
+		}
+		for _, i := range one.added() {
+			if !u.in(one.to[i]) {
+				continue
+			}
+			if lines := f.reads.code(one, true); i >= len(lines) || !u.in(lines[i]) {
+				continue // it is in a comment
+			}
+			stands, err := f.stands(ctx, one.path, one.to[i])
+			if err != nil {
+				return nil, err
+			}
+			if stands {
+				m := Misfit{Kind: Key, What: w.what, Name: w.name, Now: w.now, Changed: w.changed,
+					Used: one.place(side, i, false)}
+				if w.unit {
+					m.Kind, m.What = Signature, inAnotherUnit
+				}
+				out = append(out, m)
+			}
+		}
+	}
+	if len(out) == 0 || w.told {
+		return out, nil
+	}
+	for _, one := range f.sides[index(side.Other())] { // the side that withdrew the name knows whether it is used
+		if one.path != w.by.path && w.usedBy(one.path) && strings.Contains(one.is, w.name) &&
+			slices.ContainsFunc(one.to, u.in) {
+			return nil, nil
+		}
+	}
+	if elsewhere, err := f.givenElsewhere(ctx, w); err != nil || elsewhere {
+		return nil, err
+	}
+	return out, nil
+}
+
+// givenElsewhere reports whether a file of the joined tree gives the name. It returns true if there is too much to
+// search.
+func (f *finder) givenElsewhere(ctx context.Context, w withdrawn) (yes bool, err error) {
+	read, files := 0, 0
+	_, err = f.walk(ctx, f.trees.Joined, "", w.givenBy, func(_ string, e object.Entry) (bool, error) {
+		text, err := f.text(ctx, e)
+		if err != nil {
+			return false, err
+		}
+		if read, files = read+len(text), files+1; read > mostRead || files > mostSearched {
+			yes = true
+			return false, nil
+		}
+		yes = strings.Contains(text, w.name) && w.has(diff.Lines(text), w.name)
+		return !yes, nil
+	})
+	return yes, err
+}
