@@ -222,6 +222,9 @@ func (e *env) sayPlan(p *plan.Position, joins []*plan.Join, suggested plan.Route
 	if out.Misfits, out.NotLookedAt = misfitsJSON(misfits), e.notLookedAt(); e.json {
 		err = e.print(out)
 	} else {
+		for _, j := range joins {
+			misfits = j.Untold(misfits)
+		}
 		e.sayMisfits(misfits)
 		e.sayNeeds(needs)
 	}

@@ -9,6 +9,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/misfit"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
@@ -93,6 +94,16 @@ func (j *Join) Remarks() []merge.Remark {
 		}
 	}
 	return out
+}
+
+// Untold returns the misfits that no remark tells already, as it does of two files with one number.
+func (j *Join) Untold(list []Misfit) []Misfit {
+	remarks := j.Remarks()
+	return slices.DeleteFunc(slices.Clone(list), func(m Misfit) bool {
+		return m.Kind == misfit.Duplicate && slices.ContainsFunc(remarks, func(r merge.Remark) bool {
+			return r.Asks && (r.Path == m.Used.Path || r.Path == m.Changed.Path)
+		})
+	})
 }
 
 // Conflicts returns the number of decisions that the route needs.

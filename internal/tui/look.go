@@ -261,7 +261,7 @@ func (s *lookScreen) unfit() string {
 	if s.job.w >= wide || s.job.plan == nil || s.job.pos.Trivial() != plan.NotTrivial {
 		return ""
 	}
-	all := s.job.misfits[s.job.plan.Asking().Route]
+	all := s.job.plan.Asking().Untold(s.job.misfits[s.job.plan.Asking().Route])
 	if len(all) == 0 {
 		return ""
 	}

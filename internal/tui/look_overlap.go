@@ -51,7 +51,7 @@ func (s *lookScreen) overlaps(p *term.Page, w int) {
 			Add(term.Plain, " will need a decision; ").Add(term.Joined, alone+"."), w))
 	}
 	s.remarks(p, s.job.plan.Asking(), w)
-	unfit := s.job.misfits[s.job.plan.Asking().Route]
+	unfit := s.job.plan.Asking().Untold(s.job.misfits[s.job.plan.Asking().Route])
 	if len(unfit) == 0 && s.job.foreseeing != nil {
 		p.Blank()
 		p.Row(term.Text(term.Dim, stillLooking))
