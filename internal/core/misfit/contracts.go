@@ -65,34 +65,21 @@ func (f promises) changedForms(side merge.Side, one *file) (out [][2]form) {
 	if l == nil || len(one.edits) == 0 || len(one.from) == 0 {
 		return nil
 	}
-	sole := func(list []def, d def) (def, int) {
-		found, n := def{}, 0
-		for _, o := range list {
-			if o.name == d.name && o.in == d.in {
-				found, n = o, n+1
-			}
-		}
-		return found, n
-	}
-	var had, has []def
 	for _, name := range one.touchedBy(l) {
 		if len(f.using(side.Other(), name)) == 0 {
 			continue
 		}
-		if had == nil {
-			had, has = l.definitions(one.from), l.definitions(one.to)
-		}
+		had, has := l.named(one.from, name), l.named(one.to, name)
 		if was, now, ok := one.becameMethod(l, name, has); ok {
 			out = append(out, [2]form{was, now})
 			continue
 		}
 		for _, d := range had {
-			if d.name != name {
-				continue
-			}
-			now, n := sole(has, d)
-			if _, before := sole(had, d); n == 1 && before == 1 {
-				out = append(out, [2]form{formOf(l, one.path, one.from, d), formOf(l, one.path, one.to, now)})
+			alike := func(o def) bool { return o.in == d.in }
+			i := slices.IndexFunc(has, alike)
+			if i >= 0 && !slices.ContainsFunc(has[i+1:], alike) && len(slices.DeleteFunc(slices.Clone(had), alike)) ==
+				len(had)-1 {
+				out = append(out, [2]form{formOf(l, one.path, one.from, d), formOf(l, one.path, one.to, has[i])})
 			}
 		}
 	}
@@ -668,21 +655,25 @@ func (f *file) touchedBy(l *language) (names []string) {
 				names = append(names, m[1])
 			}
 		}
-		in, any := 1<<20, false
-		if e.A0 < len(f.from) && e.A1 > e.A0 {
-			in = indentation(f.from[e.A0])
-		}
+		in := leastIndented(f.from[e.A0:e.A1], f.to[e.B0:e.B1])
 		for i := e.A0 - 1; i >= max(0, e.A0-farthestHead) && in > 0; i-- {
-			text := strings.TrimSpace(f.from[i])
-			if text == "" || any && indentation(f.from[i]) >= in {
-				continue
-			}
-			if add(f.from[i : i+1]) {
-				in, any = indentation(f.from[i]), true
+			if strings.TrimSpace(f.from[i]) != "" && indentation(f.from[i]) < in && add(f.from[i:i+1]) {
+				in = indentation(f.from[i])
 			}
 		}
 	}
 	return names
+}
+
+// leastIndented returns the least indentation of lines that are not blank.
+func leastIndented(lists ...[]string) int {
+	least := 1 << 20
+	for _, l := range slices.Concat(lists...) {
+		if strings.TrimSpace(l) != "" {
+			least = min(least, indentation(l))
+		}
+	}
+	return least
 }
 
 // farthestHead is the number of lines over which the definition is sought that encloses an edit.
@@ -823,6 +814,10 @@ var (
 // lists returns the types of lines that list their values.
 func lists(lines []string) (out []listOf) {
 	for i, l := range lines {
+		if !strings.Contains(l, "enum") && !strings.Contains(l, "type ") && !strings.Contains(l, "class ") &&
+			!strings.Contains(l, "const (") {
+			continue
+		}
 		l = strings.TrimRight(l, "\r\n")
 		if m := listUnion.FindStringSubmatch(l); m != nil {
 			one := listOf{name: m[1], line: i}

@@ -30,7 +30,7 @@ type Sides struct{ read *finder } // nil if a side has nothing that can misfit
 // Read reads the changes of both sides for Find.
 func Read(ctx context.Context, store *object.Overlay, base, yours, theirs object.ID) (*Sides, error) {
 	f := &finder{store: store, trees: Trees{Base: base, Yours: yours, Theirs: theirs}, texts: map[object.ID]string{},
-		goes: newGoshared(), reads: newReading()}
+		goes: newGoshared(), reads: newReading(), still: map[stillKey]bool{}}
 	var changes [2][]object.Change
 	for i, side := range []merge.Side{merge.Yours, merge.Theirs} {
 		var err error

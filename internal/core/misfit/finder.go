@@ -21,6 +21,7 @@ type finder struct {
 	joined *object.Finder
 	goes   *goshared // parsed and type-checked Go packages
 	reads  *reading  // tokens of files in other languages
+	still  map[stillKey]bool
 }
 
 // of returns a file that a side changed, or nil.

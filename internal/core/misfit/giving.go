@@ -45,6 +45,7 @@ func (f *finder) strings(ctx context.Context) (out []Misfit, err error) {
 // withdrawnIn lists the names that a side gave in a file and gives nowhere now, as far as it changed files, and that
 // new lines of the other side may use.
 func (f *finder) withdrawnIn(side merge.Side, one *file) (out []withdrawn) {
+	told := f.linesUsed(side.Other(), one)
 	for i := range givens {
 		g := &givens[i]
 		if !g.givenBy(one.path) {
@@ -57,6 +58,9 @@ func (f *finder) withdrawnIn(side merge.Side, one *file) (out []withdrawn) {
 			}
 		}
 		for _, e := range one.edits {
+			if !slices.ContainsFunc(told, func(k int) bool { return k >= e.A0 && k < e.A1 }) && g.takes == nil {
+				continue
+			}
 			fresh := one.freshNames(g, e)
 			for k, n := e.A0, 0; k < e.A1; k++ {
 				for _, name := range g.names(one.from[k]) {
@@ -75,6 +79,21 @@ func (f *finder) withdrawnIn(side merge.Side, one *file) (out []withdrawn) {
 				if name, now := g.gone(one.to[k]); name != "" {
 					add(withdrawn{given: g, name: name, now: now, by: one, changed: one.place(side, k, false),
 						told: true})
+				}
+			}
+		}
+	}
+	return out
+}
+
+// linesUsed lists the removed lines of a file that have a word in common with the new lines of a side.
+func (f *finder) linesUsed(side merge.Side, one *file) (out []int) {
+	for _, e := range one.edits {
+		for k := e.A0; k < e.A1; k++ {
+			for w := range words(one.from[k]) {
+				if len(w) > 1 && len(f.news[index(side)][w]) > 0 {
+					out = append(out, k)
+					break
 				}
 			}
 		}
@@ -129,9 +148,22 @@ func (g *given) has(lines []string, name string) bool {
 
 // givenStill reports whether a file that a side changed gives a name.
 func (f *finder) givenStill(side merge.Side, g *given, name string) bool {
-	return slices.ContainsFunc(f.sides[index(side)], func(one *file) bool {
-		return strings.Contains(one.is, name) && g.givenBy(one.path) && g.has(one.to, name)
-	})
+	key := stillKey{side, g, name}
+	is, known := f.still[key]
+	if !known {
+		is = slices.ContainsFunc(f.sides[index(side)], func(one *file) bool {
+			return g.givenBy(one.path) && strings.Contains(one.is, name) && g.has(one.to, name)
+		})
+		f.still[key] = is
+	}
+	return is
+}
+
+// stillKey is a question that givenStill answered.
+type stillKey struct {
+	side merge.Side
+	g    *given
+	name string
 }
 
 // usage matches the uses of one name.

@@ -120,23 +120,50 @@ func (d def) alike(o def) bool {
 
 // definitions lists what the lines of a file define.
 func (l *language) definitions(lines []string) (out []def) {
-	for i, text := range lines {
-		text = strings.TrimRight(text, "\r\n")
-		for _, re := range l.defs {
-			m := re.FindStringSubmatch(text)
-			if m == nil || notNames[m[1]] {
-				continue
+	for i := range lines {
+		d, ok := l.definition(lines, i)
+		if !ok {
+			continue
+		}
+		for k := len(out) - 1; k >= 0 && d.in == ""; k-- {
+			if out[k].deep < d.deep {
+				d.in = out[k].name
 			}
-			d := def{name: m[1], line: i, head: strings.TrimSpace(text), deep: len(text) - len(strings.TrimLeft(text,
-				" \t"))}
-			for k := len(out) - 1; k >= 0 && d.in == ""; k-- {
-				if out[k].deep < d.deep {
-					d.in = out[k].name
+		}
+		out = append(out, d)
+	}
+	return out
+}
+
+// definition returns what a line defines, but for what encloses it.
+func (l *language) definition(lines []string, i int) (d def, ok bool) {
+	text := strings.TrimRight(lines[i], "\r\n")
+	for _, re := range l.defs {
+		if m := re.FindStringSubmatch(text); m != nil && !notNames[m[1]] {
+			return def{name: m[1], line: i, head: strings.TrimSpace(text), deep: indentation(text)}, true
+		}
+	}
+	return d, false
+}
+
+// named lists the definitions of one name, as definitions does, in a fraction of the time.
+func (l *language) named(lines []string, name string) (out []def) {
+	for i, text := range lines {
+		if !strings.Contains(text, name) {
+			continue
+		}
+		d, ok := l.definition(lines, i)
+		if !ok || d.name != name {
+			continue
+		}
+		for k := i - 1; k >= 0 && d.in == "" && d.deep > 0; k-- {
+			if indentation(lines[k]) < d.deep {
+				if around, ok := l.definition(lines, k); ok {
+					d.in = around.name
 				}
 			}
-			out = append(out, d)
-			break
 		}
+		out = append(out, d)
 	}
 	return out
 }

@@ -5,6 +5,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/lang"
@@ -72,10 +73,7 @@ func (f *finder) wentTo(ctx context.Context, side merge.Side, gone *file) (strin
 // namedBy finds the new lines of a side that name a file that the other removed.
 func (f *finder) namedBy(ctx context.Context, side merge.Side, gone *file) (out []Misfit, err error) {
 	stem := stemOf(gone.path)
-	now, err := f.wentTo(ctx, side.Other(), gone)
-	if err != nil {
-		return nil, err
-	}
+	wentTo := sync.OnceValues(func() (string, error) { return f.wentTo(ctx, side.Other(), gone) })
 	for _, one := range f.using(side, stem) {
 		l := lang.Of(one.path)
 		prose := l.Is(lang.Prose) && !l.Is(lang.Tags)
@@ -86,8 +84,15 @@ func (f *finder) namedBy(ctx context.Context, side merge.Side, gone *file) (out 
 			if !strings.Contains(one.to[i], stem) {
 				continue
 			}
-			if lines := f.reads.code(one, true); i >= len(lines) || !namesFile(one.path, lines[i], gone.path) ||
-				prose && now == "" && !strings.Contains(lines[i], "](") || namesTemplate(lines[i], now) {
+			lines := f.reads.code(one, true)
+			if i >= len(lines) || !namesFile(one.path, lines[i], gone.path) {
+				continue
+			}
+			now, err := wentTo()
+			if err != nil {
+				return nil, err
+			}
+			if prose && now == "" && !strings.Contains(lines[i], "](") || namesTemplate(lines[i], now) {
 				continue // prose may tell of what is gone; a template is found wherever its directory is
 			}
 			if stands, err := f.stands(ctx, one.path, one.to[i]); err != nil || !stands {
@@ -106,7 +111,9 @@ func (f *finder) namedBy(ctx context.Context, side merge.Side, gone *file) (out 
 	if there, err := f.isThere(ctx, gone.path); err != nil || there {
 		return nil, err
 	}
-	if now != "" {
+	if now, err := wentTo(); err != nil {
+		return nil, err
+	} else if now != "" {
 		for i := range out {
 			out[i].Kind, out[i].Now = Moved, now
 		}

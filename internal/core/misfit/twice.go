@@ -162,6 +162,9 @@ func (u *unique) key(line string) (key, name string) {
 // givenIn counts the lines that give what a key names.
 func (u *unique) givenIn(lines []string, key string) (n int) {
 	for _, l := range lines {
+		if !strings.Contains(l, key) {
+			continue
+		}
 		if k, name := u.key(l); name != "" && k == key {
 			n++
 		}
