@@ -87,6 +87,24 @@ func (s *Sides) Skipped() []string {
 	return s.read.reads.slow
 }
 
+// strung has the languages of both tables, givens and uniques.
+var strung = func() map[*lang.Language]bool {
+	out := map[*lang.Language]bool{}
+	add := func(list []*lang.Language) {
+		for _, l := range list {
+			out[l] = true
+		}
+	}
+	for _, g := range givens {
+		add(g.in)
+		add(g.used)
+	}
+	for _, u := range uniques {
+		add(u.in)
+	}
+	return out
+}()
+
 // isKnown reports whether files of this name are read.
 func isKnown(p string) bool {
 	l := lang.Of(p)

@@ -24,6 +24,13 @@ type finder struct {
 	still  map[stillKey]bool
 }
 
+// stillKey is a question that givenStill answered.
+type stillKey struct {
+	side merge.Side
+	g    *given
+	name string
+}
+
 // of returns a file that a side changed, or nil.
 func (f *finder) of(side merge.Side, p string) *file {
 	files := f.sides[index(side)]

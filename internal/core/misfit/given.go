@@ -162,24 +162,6 @@ const inQuery = `(?i:\b(?:select|insert|update|delete|from|where|join|set|into|o
 	`|values)\b.*)NAME|` +
 	`NAME(?i:.*\b(?:from|where|=\s*\?|=\s*\$\d|asc|desc)\b)`
 
-// strung has the languages of both tables, givens and uniques.
-var strung = func() map[*lang.Language]bool {
-	out := map[*lang.Language]bool{}
-	add := func(list []*lang.Language) {
-		for _, l := range list {
-			out[l] = true
-		}
-	}
-	for _, g := range givens {
-		add(g.in)
-		add(g.used)
-	}
-	for _, u := range uniques {
-		add(u.in)
-	}
-	return out
-}()
-
 // givenBy reports whether a file may give names of the kind.
 func (g *given) givenBy(p string) bool {
 	l := lang.Of(p)

@@ -159,13 +159,6 @@ func (f *finder) givenStill(side merge.Side, g *given, name string) bool {
 	return is
 }
 
-// stillKey is a question that givenStill answered.
-type stillKey struct {
-	side merge.Side
-	g    *given
-	name string
-}
-
 // usage matches the uses of one name.
 type usage struct {
 	*withdrawn

@@ -280,6 +280,8 @@ func exporting(l string) bool {
 	return strings.HasPrefix(l, "export ") || strings.HasPrefix(l, "pub use ")
 }
 
+func indentation(line string) int { return len(line) - len(strings.TrimLeft(line, " \t")) }
+
 // words returns the words of a line that can be a name or a part of one.
 func words(l string) iter.Seq[string] {
 	return strings.FieldsFuncSeq(l, func(r rune) bool { return r < 0x80 && !wordly(byte(r)) })

@@ -265,8 +265,6 @@ func enclosing(lines []string, at int) int {
 	return -1
 }
 
-func indentation(line string) int { return len(line) - len(strings.TrimLeft(line, " \t")) }
-
 // numberedName matches the name of a file or directory that has its place in an order by its number.
 var numberedName = rx.New(`^[vV]?(\d{2,6})(?:_|-|\.|__)[A-Za-z]`)
 
