@@ -47,7 +47,7 @@ var besideHead = rx.New(`^\s*(@|#\[|/\*\*?\s*$|\*|//|--|""")`)
 // heads returns the line that names a block.
 func heads(lines []string) string {
 	for _, l := range lines {
-		if strings.TrimSpace(l) != "" && !besideHead.MatchString(l) {
+		if strings.ContainsFunc(l, isWordRune) && !besideHead.MatchString(l) {
 			return strings.TrimSpace(l)
 		}
 	}
@@ -280,14 +280,16 @@ var (
 	givenNumber = rx.New(`=\s*(\d+)\s*[;,]?\s*$`)
 	// the first value of a row that is put into a table
 	rowNumber  = rx.New(`(?i)^\s*(?:insert\s.*values\s*)?\(\s*(\d+|'[^']*')\s*,`)
-	leadNumber = rx.New(`^\s*(\d+)(?:[.)]\s|_|:)`)
+	leadNumber = rx.New(`^\s*(\d+)(?:[.)]\s|_|:(?:\D|$))`)
+	leadTime   = rx.New(`^\s*(\d{1,2}:\d{2})\b`)
+	ownID      = rx.New(`^\W*["']?id["']?\s*[:=]\s*["']?([\w-]+)`)
 )
 
 // numbersOf returns the numbers that lines assign to names or sort by.
 func numbersOf(lines []string) (out []string) {
 	for _, l := range lines {
 		l = strings.TrimRight(l, "\r\n")
-		for _, re := range []*rx.Expr{givenNumber, leadNumber, rowNumber} {
+		for _, re := range []*rx.Expr{givenNumber, leadNumber, rowNumber, leadTime, ownID} {
 			if m := re.FindStringSubmatch(l); m != nil {
 				out = append(out, m[1])
 			}

@@ -12,7 +12,8 @@ import (
 // better returns the ways that use more than words, the best first. Each applies both edits and has a reason.
 func (q *Question) better(at place) (out []Option) {
 	for _, try := range []func(c *Question, at place) (Option, bool){reindented, renamed, raised, lineSet, inOrder,
-		byKey, afterLast, inLists} {
+		byKey, inTable,
+		afterLast, inLists, grouped} {
 		if o, ok := try(q, at); ok {
 			out = append(out, o)
 		}

@@ -37,7 +37,8 @@ func TestLeaves(t *testing.T) {
 		{[]string{"a", text}, []string{"b", text}, []string{"c", text}, "yours: b | theirs: c"},
 		{[]string{"a", text, "b", strings.ToUpper(text)}, []string{"c", text, "b", strings.ToUpper(text)},
 			[]string{"a", text, "c",
-				strings.ToUpper(text)}, "yours: c | theirs: c | yours-theirs: c | theirs-yours: c | base: c | both: c theirs, c-yours yours"},
+				strings.ToUpper(text)},
+			"yours: c | theirs: c | yours-theirs: c | theirs-yours: c | base: c | both: c theirs, c-yours yours"},
 	} {
 		r, err := merge.NewEngine(o).Trees(t.Context(), tree(c.base...), tree(c.yours...), tree(c.theirs...))
 		require.NoError(t, err)

@@ -119,6 +119,10 @@ func joinList(file, base, yours, theirs string) (string, bool) {
 	if !ok || firstWord(s.mine) == firstWord(s.other) && !pathLists.MatchString(s.before) {
 		return "", false
 	}
+	mine, other := rankOf(strings.TrimSpace(s.mine)), rankOf(strings.TrimSpace(s.other))
+	if mine >= 0 && other >= 0 && mine < other {
+		return s.before + s.mine + between + s.other + s.after, true
+	}
 	return s.before + s.other + between + s.mine + s.after, true
 }
 
@@ -149,12 +153,19 @@ func between(file, before, mine, other, after string) (string, bool) {
 			return "", one != sep && two != sep
 		}
 	}
+	if strings.HasSuffix(strings.TrimRight(before, " "), ",") && closes(strings.TrimSpace(after)[:min(1,
+		len(strings.TrimSpace(after)))]) && one != "" && two != "" {
+		return ", ", true // both ended it
+	}
 	if n := len(before); n > 0 && strings.ContainsAny(before[n-1:], "[({") && after != "" &&
 		strings.ContainsAny(after[:1], "])}") && one != "" && two != "" {
 		return ", ", true // the list was empty
 	}
 	spaced := func(s string) bool {
 		return (strings.HasPrefix(s, " ") || strings.HasSuffix(s, " ")) && len(strings.Fields(s)) > 0
+	}
+	if a, b := rankOf(one), rankOf(two); a >= 0 && b >= 0 && a != b && spaced(mine) && spaced(other) {
+		return "", true
 	}
 	inMakefile := lang.Of(file) == lang.Make
 	if spaced(mine) && spaced(other) && strings.HasPrefix(mine, " ") == strings.HasPrefix(other, " ") &&
@@ -175,29 +186,111 @@ func firstWord(s string) string {
 	return s
 }
 
-// afterLast joins what both sides added after the last item of a list, which had no comma.
+// afterLast joins what both sides added after the last item of a list. That item had no separator, and may have ended
+// the list with a sign, which moved to the new last one.
 func afterLast(c *Question, at place) (Option, bool) {
 	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
 	n := len(base)
-	if n == 0 || len(yours) <= n || len(theirs) <= n {
+	if n == 0 || len(yours) <= n || len(theirs) <= n || yours[n-1] != theirs[n-1] ||
+		!slices.Equal(yours[:n-1], base[:n-1]) || !slices.Equal(theirs[:n-1], base[:n-1]) {
 		return Option{}, false
 	}
-	withComma := func(l string) string {
-		text := strings.TrimRight(l, "\r\n")
-		return text + "," + l[len(text):]
+	was, is := strings.TrimRight(base[n-1], "\r\n"), strings.TrimRight(yours[n-1], "\r\n")
+	item := strings.TrimRight(was, ";)")
+	end, sep := was[len(item):], ""
+	for _, s := range []string{",", ` \`} {
+		if is == item+s || is == item+strings.TrimRight(end, ";")+s {
+			item, sep = strings.TrimSuffix(is, s), s
+		}
 	}
-	head := append(slices.Clone(base[:n-1]), withComma(base[n-1]))
-	if strings.HasSuffix(strings.TrimSpace(base[n-1]), ",") || !slices.Equal(yours[:n], head) ||
-		!slices.Equal(theirs[:n], head) {
+	end = was[min(len(item), len(was)):]
+	if sep == "" || sep == "," && strings.HasSuffix(was, ",") {
 		return Option{}, false
 	}
 	mine, other := yours[n:], slices.Clone(theirs[n:])
 	if clashes(at, mine, other) != "" {
 		return Option{}, false
 	}
-	if last := other[len(other)-1]; !strings.HasSuffix(strings.TrimSpace(last), ",") {
-		other[len(other)-1] = withComma(last)
+	last := other[len(other)-1]
+	text := strings.TrimRight(last, "\r\n")
+	if rest := last[len(text):]; !strings.HasSuffix(text, sep) {
+		other[len(other)-1] = strings.TrimSuffix(text, end) + sep + rest
 	}
-	return Option{Way: Weave, Text: strings.Join(slices.Concat(head, other, mine), ""),
-		Reason: "both added after the last item; each with its comma"}, true
+	o := Option{Way: Weave, Text: strings.Join(slices.Concat(yours[:n], other, mine), ""),
+		Reason: "both added after the last item; each with its separator"}
+	if sep != "," && !at.installing() && !slices.ContainsFunc(slices.Concat(mine, other), isFlag) {
+		o.doubt = orderMatters
+	}
+	return o, true
+}
+
+func isFlag(line string) bool { return strings.HasPrefix(strings.TrimSpace(line), "-") }
+
+// installing reports whether a place is in the arguments of a package manager, over several lines.
+func (at place) installing() bool {
+	if at.text == nil {
+		return false
+	}
+	for i := at.line; i >= 0 && strings.HasSuffix(strings.TrimSpace(at.text.Yours[i]), `\`); i-- {
+		if installs.MatchString(strings.TrimRight(at.text.Yours[i], "\\ \r\n") + " ") {
+			return true
+		}
+	}
+	return false
+}
+
+// grouped joins two additions to what both sides made a list of, such as a value that is in brackets now, and letters
+// that both added to a group of flags.
+func grouped(c *Question, at place) (Option, bool) {
+	b, y, t := Atoms(c.Base), Atoms(c.Yours), Atoms(c.Theirs)
+	if text, ok := joinFlags(c.Base, c.Yours, c.Theirs); ok {
+		return Option{Way: Weave, Text: text, Reason: "both added letters to a group of flags",
+			doubt: "the order of flags in a group may matter"}, true
+	}
+	var shared []string // what both sides have
+	at0 := 0
+	for _, e := range append(diff.Myers(y, t), diff.Edit{A0: len(y), A1: len(y)}) {
+		shared = append(shared, y[at0:e.A0]...)
+		at0 = e.A1
+	}
+	if len(b) == 0 || len(shared) <= len(b) || diff.Common(len(b), diff.Myers(b, shared)) != len(b) ||
+		strings.Contains(c.Base, "\n") && strings.Count(c.Base, "\n") != 1 {
+		return Option{}, false
+	}
+	text, ok := joinList(at.path, strings.Join(shared, ""), c.Yours, c.Theirs)
+	return Option{Way: Weave, Text: text, Reason: "both made it a list and added to it"}, ok
+}
+
+// flagGroup matches a group of flags of one letter each.
+var flagGroup = rx.New(`(^|\s)-([A-Za-z]+)\b`)
+
+// joinFlags joins the letters that both sides added to one group of flags, if the lines are the same otherwise.
+func joinFlags(base, yours, theirs string) (string, bool) {
+	var m [3][]int
+	for i, s := range []string{base, yours, theirs} {
+		if m[i] = flagGroup.FindStringSubmatchIndex(s); m[i] == nil {
+			return "", false
+		}
+	}
+	cut := func(s string, m []int) (before, flags, after string) { return s[:m[4]], s[m[4]:m[5]], s[m[5]:] }
+	before, had, after := cut(base, m[0])
+	by, y, ay := cut(yours, m[1])
+	bt, t, aft := cut(theirs, m[2])
+	mine, ok := strings.CutPrefix(y, had)
+	other, also := strings.CutPrefix(t, had)
+	if !ok || !also || mine == "" || other == "" || mine == other || by != before || bt != before || ay != after ||
+		aft != after || strings.HasPrefix(had, "-") {
+		return "", false
+	}
+	return before + had + other + mine + after, true
+}
+
+// ranks of modifiers, in the order in which they stand. Two of one rank exclude each other.
+var ranks = []string{"public private protected internal pub export", "static",
+	"abstract final sealed open virtual override",
+	"readonly const", "async suspend", "synchronized"}
+
+// rankOf returns the rank of a modifier; -1 for another word.
+func rankOf(word string) int {
+	return slices.IndexFunc(ranks, func(list string) bool { return slices.Contains(strings.Fields(list), word) })
 }

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
@@ -53,6 +54,7 @@ func (q *Question) offer(at place, moves *mover) {
 	}
 	q.carefully(at)
 	q.inAnyOrder(at)
+	q.fresh(at)
 	q.suggest()
 }
 
@@ -64,6 +66,9 @@ func (q *Question) neither() (text string, ok bool) {
 		for _, e := range diff.WordEdits(b, Atoms(side)) {
 			if e.B1 > e.B0 {
 				return "", false
+			}
+			for e.A0 > 0 && b[e.A0-1] == b[e.A1-1] { // with the separator before it, not the one behind it
+				e.A0, e.A1 = e.A0-1, e.A1-1
 			}
 			fill(gone, e.A0, e.A1)
 		}
@@ -182,10 +187,28 @@ func (q *Question) weighPlain(at place, shown weaving) {
 		if q.Doubt = clashes(at, yours, theirs); q.Doubt == "" && !unordered(at, yours, theirs) {
 			q.Doubt = orderMatters
 		}
-		if q.Doubt == "" {
+		mine, other := opensSection(at, yours), opensSection(at, theirs)
+		switch {
+		case q.Doubt != "":
+		case other && !mine:
+			q.because(YoursTheirs, "both added lines here; yours belong to what is above them")
+		default:
 			q.because(TheirsYours, "both added lines here; theirs keep their place")
 		}
 	}
+}
+
+// opensSection reports whether lines open a section: what follows them belongs to it.
+func opensSection(at place, lines []string) bool {
+	opens := heading
+	switch lang.Of(at.path).Outline {
+	case lang.Sections:
+		opens = section
+	case lang.Headings:
+	default:
+		return false
+	}
+	return slices.ContainsFunc(lines, func(l string) bool { return opens.MatchString(strings.TrimRight(l, "\r\n")) })
 }
 
 // weaving is what a weave takes for granted.

@@ -1,11 +1,14 @@
 package settle
 
 import (
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
+	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // renames maps names to the new ones that a side gave them at every occurrence in the place.
@@ -42,15 +45,18 @@ func renames(base, side string) map[string]string {
 // isName reports whether a word can be an identifier.
 func isName(w string) bool {
 	r, _ := utf8.DecodeRuneInString(w)
-	return len(w) > 1 && (r == '_' || unicode.IsLetter(r)) && diff.IsWord(w) && !strings.ContainsAny(w, ".-:/+")
+	return (r == '_' || unicode.IsLetter(r)) && diff.IsWord(w) && !strings.ContainsAny(w, ".-:/+")
 }
 
 // following applies new names to the other side's text. used is an old name that the other side uses in what it added.
+// A name of one letter in quotes is none, unless a sign marks it as one.
 func following(base, other string, names map[string]string) (text, used string) {
 	words := Atoms(other)
+	spots := structureOf("", words).spots
 	more := map[string]int{}
 	for i, w := range words {
-		if to, ok := names[w]; ok {
+		if to, ok := names[w]; ok && (len(w) > 1 || !spots[i].quoted() || i > 0 && strings.ContainsAny(words[i-1],
+			"${#")) {
 			words[i] = to
 			more[w]++
 		}
@@ -66,7 +72,8 @@ func following(base, other string, names map[string]string) (text, used string) 
 	return strings.Join(words, ""), used
 }
 
-// renamed joins a side's renaming with new text of the other that uses the old name.
+// renamed joins a side's renaming with new text of the other that uses the old name. Both sides' names are given to the
+// base first, so that they are no edits any more.
 func renamed(c *Question, _ place) (Option, bool) {
 	mine, other := renames(c.Base, c.Yours), renames(c.Base, c.Theirs)
 	if len(mine)+len(other) == 0 {
@@ -81,8 +88,70 @@ func renamed(c *Question, _ place) (Option, bool) {
 	if from == "" {
 		from, to = usedHere, other[usedHere]
 	}
-	text, ok := WeaveText(c.Base, yours, theirs)
+	base, _ := following("", c.Base, mine)
+	base, _ = following("", base, other)
+	text, ok := WeaveText(base, yours, theirs)
+	if !ok {
+		t := merge.Merge3(diff.Lines(base), diff.Lines(yours), diff.Lines(theirs))
+		text, ok = t.Join(nil), t.Conflicts() == 0
+	}
 	return Option{Way: Weave, Text: text, Reason: from + " is " + to + " now, and so it is in what the other side " +
 			"put there"},
 		ok && text != c.Base
+}
+
+// given are words that look like names and are not ones that a person gives.
+const given = "let const var val int long short float double string bool boolean char void auto final static public " +
+	"private protected return if else for while switch case func fn def function class struct type interface true " +
+	"false null nil none String Integer number any self this new await async and or not in of is"
+
+// stale returns an old name that a text has although one side gave it another wherever the base has it: what the other
+// side added still uses it.
+func (q *Question) stale(text string) (name, now string) {
+	has := func(list []string, w string) (n int) {
+		for _, o := range list {
+			if o == w {
+				n++
+			}
+		}
+		return n
+	}
+	b, result := Atoms(q.Base), Atoms(text)
+	for _, sides := range [][2]string{{q.Yours, q.Theirs}, {q.Theirs, q.Yours}} {
+		renamer, other := Atoms(sides[0]), Atoms(sides[1])
+		for _, e := range diff.WordEdits(b, renamer) {
+			if e.A1-e.A0 != 1 || e.B1-e.B0 != 1 || !isName(b[e.A0]) || !isName(renamer[e.B0]) {
+				continue
+			}
+			w, to := b[e.A0], renamer[e.B0]
+			if has(renamer, w) > 0 || has(other, w) <= has(b, w) || has(result, w) == 0 ||
+				slices.Contains(strings.Fields(given), w) || has(b, w) < 2 && !declaresAt(b, e.A0) {
+				continue
+			}
+			return w, to
+		}
+	}
+	return "", ""
+}
+
+// fresh takes back the suggestion of a text in which an old name stands.
+func (q *Question) fresh(at place) {
+	if lang.Of(at.path).Is(lang.Prose) && !lang.Of(at.path).Is(lang.Tags) {
+		return
+	}
+	for i := range q.Ways {
+		o := &q.Ways[i]
+		if o.Because == "" || o.Way.Whose() == merge.FromYours || o.Way.Whose() == merge.FromTheirs {
+			continue
+		}
+		if name, now := q.stale(o.Text); name != "" {
+			o.Because, q.Doubt = "", name+" is "+now+" now, and what the other side added still uses it"
+		}
+	}
+}
+
+// declaresAt reports whether a name is given where it stands: it is set, or has its type after it.
+func declaresAt(atoms []string, i int) bool {
+	rest := strings.TrimLeft(strings.Join(atoms[i+1:min(len(atoms), i+5)], ""), " \t")
+	return strings.HasPrefix(rest, ":=") || strings.HasPrefix(rest, "= ") || strings.HasPrefix(rest, ": ")
 }

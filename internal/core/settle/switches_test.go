@@ -59,7 +59,8 @@ func TestBoard(t *testing.T) {
 	assert.Equal(t, []string{"t+>\t// rounded", "y~PerMetre>PerHalfMetre", "t~>roundUp(", "t~>)"}, show())
 	require.True(t, b.Start(strings.Replace(theirs, "PerMetre", "PerHalfMetre", 1)), "the weave is all of them")
 	b.Toggle(0)
-	assert.Equal(t, strings.Replace(strings.Replace(theirs, "\t// rounded\n", "", 1), "PerMetre", "PerHalfMetre", 1), b.Text())
+	assert.Equal(t, strings.Replace(strings.Replace(theirs, "\t// rounded\n", "", 1), "PerMetre", "PerHalfMetre", 1),
+		b.Text())
 	assert.Equal(t, []Fragment{{"roundUp(", merge.FromTheirs, 2}, {")", merge.FromTheirs, 3}}, of(b, merge.FromTheirs))
 
 	b = NewBoard("f(a * b)\n", "f(round(a*b))\n", "f(a * c)\n")
