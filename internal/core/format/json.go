@@ -16,7 +16,7 @@ func jsonEntries(s *source, lo, hi int) (excerpt, bool) {
 		if !ok || scan.text != "" {
 			return nil, false
 		}
-		// A comma after the last entry separates it from what follows.
+		// A comma after the last entry separates it from what follows, or is written there although nothing does.
 		if next := s.next(hi); next != "" && !strings.HasPrefix(next, "}") && !strings.HasPrefix(next, "]") {
 			g.last = g.sep
 		}
@@ -42,6 +42,7 @@ func (s *jsonScanner) blanks() string {
 // group parses entries up to a closing sign or, if that is empty, to the end.
 func (s *jsonScanner) group(head, closing string) (*group, bool) {
 	g := &group{head: head, sep: ","}
+	comma := false // after the last entry
 	for {
 		lead := s.blanks()
 		if s.text == "" || s.text[0] == '}' || s.text[0] == ']' {
@@ -49,6 +50,9 @@ func (s *jsonScanner) group(head, closing string) (*group, bool) {
 				return nil, false
 			}
 			g.tail = lead + s.take(len(closing))
+			if comma {
+				g.last = g.sep
+			}
 			return g, true
 		}
 		e, ok := s.entry(lead)
@@ -57,7 +61,8 @@ func (s *jsonScanner) group(head, closing string) (*group, bool) {
 		}
 		g.entries = append(g.entries, e)
 		// Blanks between a value and its comma are not kept.
-		if rest := strings.TrimLeft(s.text, " \t\r\n"); strings.HasPrefix(rest, ",") {
+		rest := strings.TrimLeft(s.text, " \t\r\n")
+		if comma = strings.HasPrefix(rest, ","); comma {
 			s.text = rest[1:]
 		} else if rest != "" && rest[0] != '}' && rest[0] != ']' {
 			return nil, false

@@ -12,6 +12,7 @@ import (
 // Option is one way to settle a conflict.
 type Option struct {
 	Way     Way
+	also    []Way         // other ways that give the same text
 	Reason  string        // why the way is offered, if that needs saying
 	Because string        // why the way may be suggested; empty if it may not
 	Text    string        // the text the place would hold; empty for other conflicts
@@ -50,10 +51,10 @@ func (q *Question) Whole() bool {
 	return !lines
 }
 
-// Option returns the option of a way.
+// Option returns the option of a way, perhaps under the name of another way that gives the same text.
 func (q *Question) Option(w Way) (Option, bool) {
 	for _, o := range q.Ways {
-		if o.Way == w {
+		if o.Way == w || slices.Contains(o.also, w) {
 			return o, true
 		}
 	}

@@ -131,7 +131,12 @@ func (c *corpusCase) verdict(t *testing.T) corpusVerdict {
 		v.right = slices.Contains(c.wants, v.suggested)
 	}
 	if len(f.Questions) == 1 {
+		texts := map[string]Way{}
 		for i, o := range f.Questions[0].Ways {
+			if o.Moved == nil {
+				assert.Empty(t, texts[o.Text], "%s: %s gives the same text", c.name, o.Way)
+				texts[o.Text] = o.Way
+			}
 			if i < 3 && slices.Contains(c.wants, f.Join(func(*Question) Option { return o })) {
 				v.soon = true
 			}

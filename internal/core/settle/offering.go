@@ -55,7 +55,24 @@ func (q *Question) offer(at place, moves *mover) {
 	q.carefully(at)
 	q.inAnyOrder(at)
 	q.fresh(at)
+	q.unite()
 	q.suggest()
+}
+
+// unite makes one way of those that give one text: the first of them, with the reasons of the others.
+func (q *Question) unite() {
+	var out []Option
+	for _, o := range q.Ways {
+		i := slices.IndexFunc(out, func(p Option) bool { return p.Text == o.Text && p.Moved == nil && o.Moved == nil })
+		if i < 0 {
+			out = append(out, o)
+			continue
+		}
+		p := &out[i]
+		p.also = append(p.also, o.Way)
+		p.Reason, p.Because = cmp.Or(p.Reason, o.Reason), cmp.Or(p.Because, o.Because)
+	}
+	q.Ways = out
 }
 
 // neither returns the base without what either side took out, if both took out something and added nothing.
