@@ -8,8 +8,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"github.com/stretchr/testify/assert"
-
-	"dorvik.dev/dorvik/internal/core/lang"
 )
 
 func TestBrackets(t *testing.T) {
@@ -32,6 +30,24 @@ func TestBrackets(t *testing.T) {
 		{"a.css", ".a { top: 0;\n", "line 1: { is not closed"},
 		{"a.tf", "a { # (\n  b = \"(\"\n}\n", ""},
 		{"a.md", "(", ""},
+		{"a.rb", "class A\n  def b = 1\n  def c(x)\n    x.each do |y|\n      puts y if y\n    end\n  end\nend\n", ""},
+		{"a.rb", "def a\n  x = if b\n    1\n  end\n", "line 1: def does not end"},
+		{"a.rb", "def a\nend\nend\n", "line 3: end ends nothing"},
+		{"a.rb", "x = <<~SQL\n  if\nSQL\n", ""},
+		{"a.lua", "function a()\n  if b then\n    c()\n  end\nend\n", ""},
+		{"a.lua", "if b then\n  c()\n", "line 1: if does not end"},
+		{"a.sh", "if a; then b; fi\nfor x in y; do\n  case $x in\n  a) ;;\n  esac\ndone\nf() {\n  g\n}\n", ""},
+		{"a.sh", "if a; then\n  b\ndone\n", "line 3: done ends nothing"},
+		{"a.sh", "while a\ndo\n  b\n", "line 2: do does not end"},
+		{"Makefile", "ifdef A\nb:\n\tc\nendif\n", ""},
+		{"Makefile", "ifeq ($(A),1)\nb:\n\tc\n", "line 1: ifeq does not end"},
+		{"CMakeLists.txt", "if(A)\n  foreach(x y)\n  endforeach()\nendif()\n", ""},
+		{"CMakeLists.txt", "function(a)\nendif()\n", "line 2: endif() ends nothing"},
+		{"a.html", "<ul>\n<li>a\n<!-- <b> -->\n<img src=\"x>y\">\n</ul>\n<script>if (a<b) {}</script>\n<br/>", ""},
+		{"a.html", "<div>\n<span>a</div>\n", "line 2: span is ended by div"},
+		{"a.vue", "<template><p>{{ a > b }}</p>\n", "line 1: template does not end"},
+		{"a.j2", "{% if a %}\n<b>{{ a }}</b>\n", "line 1: if does not end"},
+		{"a.ipynb", "{}", ""},
 	} {
 		assert.Equal(t, c.want, ProblemOfBrackets(c.file, c.text), "%s: %s", c.file, c.text)
 	}
@@ -48,8 +64,9 @@ func FuzzBrackets(f *testing.F) {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, text string) {
-		for _, l := range []*lang.Language{lang.Python, lang.Rust, lang.PHP, lang.SQL, lang.Java, lang.TypeScript} {
-			problem, line := scanned[l].brackets(text), 0
+		for _, name := range []string{"a.py", "a.rs", "a.php", "a.sql", "a.java", "a.ts", "a.rb", "a.sh", "a.lua",
+			"a.html"} {
+			problem, line := ProblemOfBrackets(name, text), 0
 			if problem == "" {
 				continue
 			}

@@ -38,14 +38,29 @@ func grammarOf(name string) grammar { return grammars[lang.Of(name)] }
 func HasReader(name string) bool { return grammarOf(name).problem != nil }
 
 // Scans reports whether ProblemOfBrackets can read files of this name's language, which has no reader.
-func Scans(name string) bool { _, ok := scanned[lang.Of(name)]; return ok }
+func Scans(name string) bool {
+	l := lang.Of(name)
+	_, ok := scanned[l]
+	return ok || paired[l] != nil || tagged[l]
+}
 
-// ProblemOfBrackets returns the first bracket of a file's text that does not match, in a few words with the line, or
-// "". It knows comments and quotes of the language, and no more; so a text in which it finds nothing may still not
+// tagged are the languages of which only tags are read.
+var tagged = map[*lang.Language]bool{lang.HTML: true, lang.Vue: true, lang.Pages: true}
+
+// ProblemOfBrackets returns the first bracket, tag or word of a block in a file's text that does not match, in a few words
+// with the line, or "". It knows comments and quotes of the language, and no more; so a text in which it finds nothing may still not
 // parse, and what it finds counts only if it finds nothing in texts that are known to be right.
 func ProblemOfBrackets(name, text string) string {
-	if m, ok := scanned[lang.Of(name)]; ok && len(text) <= mostText {
+	l := lang.Of(name)
+	m, ok := scanned[l]
+	switch {
+	case len(text) > mostText:
+	case ok:
 		return m.brackets(text)
+	case paired[l] != nil:
+		return pairsProblem(l, text)
+	case tagged[l]:
+		return tagsProblem(text)
 	}
 	return ""
 }

@@ -83,7 +83,7 @@ var (
 	Dockerfile = &Language{"Dockerfile", "", "Dockerfile", None, Paths}
 	Template   = &Language{"template of settings", ".in", "", Code, Paths} // such as MANIFEST.in
 
-	JSON       = &Language{"JSON", ".json", "", Keys, Settings | Paths}
+	JSON       = &Language{"JSON", ".json .ipynb", "", Keys, Settings | Paths}
 	YAML       = &Language{"YAML", ".yaml .yml", "", Keys, Settings | Paths}
 	TOML       = &Language{"TOML", ".toml", "", Sections, Settings | Paths}
 	INI        = &Language{"INI", ".ini .cfg", "", Sections, Settings | Paths}
