@@ -132,7 +132,7 @@ func (sh *sharing) readShared(ctx context.Context, id object.ID) (d sharedDecisi
 	if err != nil || len(data) > largestShared || json.Unmarshal(data, &d) != nil || d.By == "" {
 		return d, false
 	}
-	return d, d.Way != "" && d.Way != settle.AsBefore && d.Way != settle.Suggested
+	return d, d.Way != "" && d.Way != settle.AsBefore && !d.Way.OfFile() && d.Way != settle.Suggested
 }
 
 // share adds decisions to those at the remote. It merges with decisions pushed meanwhile.

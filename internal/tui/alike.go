@@ -8,6 +8,7 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -26,9 +27,11 @@ type alikeScreen struct {
 
 // alike is a group of open conflicts and one way for all of them.
 type alike struct {
-	name  string
-	picks []pickedWay
-	out   []settle.Piece // pieces that the way leaves out
+	name   string
+	picks  []pickedWay
+	out    []settle.Piece // pieces that the way leaves out
+	alone  int            // places of the file that joined by themselves and are otherwise with the way
+	wholly bool           // it takes a whole file, and what joined by itself in it too
 }
 
 // pickedWay is a way of one conflict.
@@ -80,9 +83,30 @@ func (a *alikeScreen) findGroups(q *plan.Attributed) {
 			a.add(w.Label()+", "+g.name, g.in, func(*settle.Question) settle.Way { return w })
 		}
 	}
-	if len(a.groups) > 9 { // there are nine digits
-		a.groups = a.groups[:9]
+	wholly := q.File.Wholly()
+	a.groups = a.groups[:min(len(a.groups), 9-len(wholly))] // there are nine digits
+	for _, o := range wholly {
+		a.addWholly(q.File, o)
 	}
+}
+
+// addWholly adds a way that takes a whole file from one version, whatever was settled in it before.
+func (a *alikeScreen) addWholly(f *settle.File, o settle.Option) {
+	g := alike{name: strings.Replace(o.Way.Label(), "the whole file", "all of "+f.Path, 1), wholly: true}
+	for i := range a.job.questions {
+		if q := &a.job.questions[i]; q.File == f && !q.Question.Whole() {
+			if o, ok := q.Question.Option(o.Way); ok {
+				g.picks = append(g.picks, pickedWay{q, o})
+			}
+		}
+	}
+	g.out, _ = f.LeftOutWholly(o)
+	for _, h := range f.Text.Hunks {
+		if h.Origin != merge.Contested && h.Origin != merge.FromBase && h.Origin != o.Way.Whose() {
+			g.alone++
+		}
+	}
+	a.groups = append(a.groups, g)
 }
 
 // add adds a group unless it is empty or equal to another.
@@ -175,7 +199,7 @@ func (a *alikeScreen) update(msg tea.Msg) tea.Cmd {
 
 func (a *alikeScreen) view(w, h int) term.Page {
 	p := term.Page{nil}
-	p.Head("MANY AT ONCE", "  what is open, settled alike; what is settled already stays")
+	p.Head("MANY AT ONCE", "  what is settled stays, unless you take a whole file")
 	p.Blank()
 	if len(a.groups) == 0 {
 		p.Say(w, term.Text(term.Plain, "Nothing is open."))
@@ -213,6 +237,10 @@ func (a *alikeScreen) view(w, h int) term.Page {
 			term.CutPath(c.Path, w/3)).Fit(w/3)).Add(term.Dim, "  "+where).Fit(max(w/2,
 			w/3+20)).
 			Add(term.Joined, "  "+pick.o.Way.Label()).Add(term.Dim, "  "+pick.o.Reason).Cut(w))
+	}
+	if g := a.groups[a.marked]; g.wholly && g.alone > 0 {
+		rows.Row(term.Text(term.Plain, "    ").Add(term.Trouble, "and what joined by itself in this file, in "+
+			words.Count(g.alone, "place", "places")+", becomes so, too").Cut(w))
 	}
 	return append(p, a.rows.Window(rows, max(1, h-len(p)))...)
 }

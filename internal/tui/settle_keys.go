@@ -45,7 +45,7 @@ func (s *settleScreen) actions() []action {
 	}
 	out = append(out, act(keys.List, "the list", quietly(s.toList)))
 	out = append(out, s.besideActions(q)...)
-	if s.job.join.Open > 1 {
+	if s.job.join.Open > 1 || len(q.File.Wholly()) > 0 {
 		out = append(out, acts(keys.Alike, "", s.openAlike))
 	}
 	out = append(append(out, roadAction(s.job, s.question())...), acts(keys.Back, "", s.leave))

@@ -130,6 +130,17 @@ func (t Text) Lines(r Hunk) []string {
 	return t.Yours[r.Yours.Lo:r.Yours.Hi]
 }
 
+// Of returns the lines that a version has in a region.
+func (t Text) Of(r Hunk, version Origin) []string {
+	switch version {
+	case FromYours:
+		return t.Yours[r.Yours.Lo:r.Yours.Hi]
+	case FromTheirs:
+		return t.Theirs[r.Theirs.Lo:r.Theirs.Hi]
+	}
+	return t.Base[r.Base.Lo:r.Base.Hi]
+}
+
 // size returns the number of bytes of the uncontested regions.
 func (t Text) size() (n int) {
 	for _, r := range t.Hunks {

@@ -35,6 +35,7 @@ type Question struct {
 	Place               merge.Hunk // the conflict's hunk in the text
 	Base, Yours, Theirs string     // the texts of the place
 	Ways                []Option
+	wholly              []Option // ways that take the whole file from one version
 	// sizes in bytes, for a path as a whole; -1 if there is no file
 	Sizes merge.Three[int]
 	// targets of a symbolic link
@@ -53,7 +54,7 @@ func (q *Question) Whole() bool {
 
 // Option returns the option of a way, perhaps under the name of another way that gives the same text.
 func (q *Question) Option(w Way) (Option, bool) {
-	for _, o := range q.Ways {
+	for _, o := range slices.Concat(q.Ways, q.wholly) {
 		if o.Way == w || slices.Contains(o.also, w) {
 			return o, true
 		}

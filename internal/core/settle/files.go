@@ -173,7 +173,7 @@ func (fs *Files) recall(f *File) {
 	}
 	for _, q := range f.Questions {
 		r, ok := fs.Recall(q.Key)
-		if !ok || q.Whole() || r.Way == Anew { // a command's earlier output does not apply now
+		if !ok || q.Whole() || r.Way == Anew || r.Way.OfFile() { // what else is in the file may be another now
 			continue
 		}
 		o, ok := q.of(r.Decision)

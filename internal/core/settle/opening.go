@@ -125,6 +125,7 @@ func (f *File) openText(s *merge.Lines) {
 		f.ask(s, at)
 	}
 	f.veto()
+	f.offerWholly()
 }
 
 // ask makes the questions of the contested regions.

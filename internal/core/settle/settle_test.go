@@ -272,3 +272,27 @@ func TestAFileThatIsNotReadSaysSo(t *testing.T) {
 	}
 	assert.False(t, conflictOf(t, "a.json", "{\"a\": 1}\n", "{\"a\": 2}\n", "{\"a\": 3}\n").Questions[0].Plain)
 }
+
+// TestWholeFile takes a whole text file from one version: what joined by itself in it goes, too, until one of its places
+// is settled otherwise.
+func TestWholeFile(t *testing.T) {
+	base := []string{"a\n", "b\n", "c\n", "d\n", "e\n", "f\n", "g\n"}
+	yours := []string{"A\n", "b\n", "c\n", "d1\n", "e\n", "f\n", "g\n"}
+	theirs := []string{"a\n", "b\n", "c\n", "d2\n", "e\n", "f\n", "G\n"}
+	text := merge.Merge3(base, yours, theirs)
+	f := Open(&merge.Conflict{Path: "a.txt", Kind: merge.Content, Subject: &merge.Lines{Text: &text, Mode: object.ModeFile}})
+	q := f.Questions[0]
+	all := func(w Way) string {
+		o, ok := q.Option(w)
+		require.True(t, ok, w)
+		return f.Join(func(*Question) Option { return o })
+	}
+	for w, want := range map[Way][]string{YoursFile: yours, TheirsFile: theirs, BaseFile: base} {
+		assert.Equal(t, strings.Join(want, ""), all(w))
+		assert.NotContains(t, q.Ways, w, "it is no way of the place")
+	}
+	assert.Equal(t, "A\nb\nc\nd1\ne\nf\nG\n", all(Yours))
+	require.Len(t, f.Wholly(), 3)
+	out, _ := f.LeftOutWholly(f.Wholly()[0])
+	assert.Equal(t, []Piece{{merge.Theirs, "d2", 3, true}, {merge.Theirs, "G", 6, true}}, out)
+}

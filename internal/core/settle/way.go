@@ -24,6 +24,9 @@ const (
 	Sorted      Way = "sorted"
 	AsBefore    Way = "as-before"
 	Anew        Way = "anew" // runs the program that generates the file
+	YoursFile   Way = "yours-file" // the whole file, and what joined by itself in it too
+	TheirsFile  Way = "theirs-file"
+	BaseFile    Way = "base-file"
 	Written     Way = "written"
 	Suggested   Way = "suggested" // in a preference: the suggested way of each conflict
 )
@@ -64,6 +67,15 @@ var ways = []wayRow{
 	{Anew, true, merge.Contested, "regenerate it",
 		"The program that makes this file makes it again from the joined files, before the check. You are asked first.",
 		"regenerate it"},
+	{YoursFile, true, merge.FromYours, "yours, the whole file",
+		"Takes the file as you have it. All that they changed in it is left out, and listed before the push.",
+		"the first side's whole file"},
+	{TheirsFile, true, merge.FromTheirs, "theirs, the whole file",
+		"Takes the file as they have it. All that you changed in it is left out, and listed before the push.",
+		"the other side's whole file"},
+	{BaseFile, true, merge.FromBase, "base, the whole file",
+		"Takes the file that both of you started from. All edits to it are left out.",
+		"the file as it was before either"},
 	{Written, false, merge.Contested, "written", "Takes the text you wrote.", "written by hand"},
 	{Suggested, true, merge.Contested, "suggested", "Takes the way that is suggested for each conflict.", "suggested"},
 }
@@ -82,6 +94,9 @@ func (w Way) Label() string { return w.row().label }
 
 // Taking returns what taking the way does to a place in a text, in one or two sentences.
 func (w Way) Taking() string { return w.row().taking }
+
+// OfFile reports whether the way takes a whole text file from one version.
+func (w Way) OfFile() bool { return w == YoursFile || w == TheirsFile || w == BaseFile }
 
 // Made returns the way's name in the account of a finished merge. Its sides are the branch it was made on, the first,
 // and what was merged, the other.
