@@ -16,6 +16,7 @@ type Attributed struct {
 	Theirs   history.Node
 	More     [2]int           // number of further commits behind yours' and theirs' edits
 	Decision *settle.Decision // nil while it is open
+	First    string           // why it is asked before others; empty if there is no reason
 }
 
 // Attribute returns the conflicts of a join in the order in which they are asked.
@@ -24,9 +25,10 @@ func (pn *Planner) Attribute(ctx context.Context, p *Position, j *Join, decision
 	var out []Attributed
 	decisions = decisions.Indexed()
 	for i, stop := range j.Stops {
-		for _, f := range stop.Files {
+		files, why := inOrder(stop.Files)
+		for _, f := range files {
 			for _, c := range f.Questions {
-				q := Attributed{Stop: i, File: f, Question: c}
+				q := Attributed{Stop: i, File: f, Question: c, First: why[f]}
 				if p.IsPick() && !stop.Uncommitted {
 					q.Theirs = stop.Commit
 				} else {

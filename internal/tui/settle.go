@@ -191,7 +191,18 @@ func (s *settleScreen) remark() term.Line {
 			" "+q.Question.Path+" nests too deep, or is too large, to be read by its format: it is settled "+
 				"as plain text.")
 	}
+	if q := s.question(); q != nil && s.job.w >= wide {
+		l = l.Add(term.Dim, askedFirst(q))
+	}
 	return l
+}
+
+// askedFirst says why an open conflict is asked before others, if there is a reason.
+func askedFirst(q *plan.Attributed) string {
+	if q.First == "" || q.Decision != nil {
+		return ""
+	}
+	return " It is asked first: " + q.First + "."
 }
 
 func (s *settleScreen) remarkOf() term.Line {

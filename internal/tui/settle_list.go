@@ -156,7 +156,8 @@ func (l *listing) remark() term.Line {
 		return term.Text(term.Dim, "Only what has “"+l.only+"” is shown; esc shows all.")
 	}
 	if l.row < len(l.job.questions) {
-		return term.Text(term.Dim, "Enter goes to this conflict; a number goes to the conflict of that number.")
+		return term.Text(term.Dim, "Enter goes to this conflict; a number goes to the conflict of that number."+
+			askedFirst(&l.job.questions[l.row]))
 	}
 	return term.Text(term.Dim, "This file joined by itself. Read it if you like.")
 }

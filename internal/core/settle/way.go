@@ -23,7 +23,7 @@ const (
 	Both        Way = "both" // keeps two files that want one path; one of them gets another name
 	Sorted      Way = "sorted"
 	AsBefore    Way = "as-before"
-	Anew        Way = "anew" // runs the program that generates the file
+	Anew        Way = "anew"       // runs the program that generates the file
 	YoursFile   Way = "yours-file" // the whole file, and what joined by itself in it too
 	TheirsFile  Way = "theirs-file"
 	BaseFile    Way = "base-file"
