@@ -79,6 +79,7 @@ func (r *Checkouts) makeCheckout(ctx context.Context, dir string, commit object.
 	if err != nil {
 		return err
 	}
+	sweep(filepath.Dir(dir))
 	entries, _ := os.ReadDir(records) // there may be none
 	for _, e := range entries {
 		back, err := os.ReadFile(filepath.Join(records, e.Name(), "gitdir"))
@@ -202,5 +203,5 @@ type Checkouts struct {
 // find the person's working tree, because it would lock its index and leave the lock behind when it is ended.
 func (r *Checkouts) BuildEnvironment() (given, set []string) {
 	return cleanEnvironment(), []string{"GIT_OPTIONAL_LOCKS=0",
-		"GIT_CEILING_DIRECTORIES=" + filepath.Join(r.GitDir, "dorvik")}
+		"GIT_CEILING_DIRECTORIES=" + r.Builds()}
 }

@@ -26,7 +26,8 @@ func Env(home string) []string {
 	}
 	for _, kv := range os.Environ() {
 		name, _, _ := strings.Cut(kv, "=")
-		if name != "HOME" && name != "XDG_CONFIG_HOME" && !strings.HasPrefix(name, "GIT_") && !strings.HasPrefix(name,
+		if name != "HOME" && name != "XDG_CONFIG_HOME" && name != "XDG_CACHE_HOME" &&
+			!strings.HasPrefix(name, "GIT_") && !strings.HasPrefix(name,
 			"LC_") {
 			env = append(env, kv)
 		}
@@ -68,7 +69,7 @@ func IsolateAll() (after func(), err error) {
 		set = append(set, name+"="+value)
 	}
 	for _, kv := range os.Environ() {
-		if name, _, _ := strings.Cut(kv, "="); strings.HasPrefix(name, "GIT_") {
+		if name, _, _ := strings.Cut(kv, "="); strings.HasPrefix(name, "GIT_") || name == "XDG_CACHE_HOME" {
 			os.Unsetenv(name)
 		}
 	}
@@ -92,7 +93,7 @@ func Isolate(t testing.TB) {
 		t.Setenv(name, value)
 	}
 	for _, kv := range os.Environ() {
-		if name, _, _ := strings.Cut(kv, "="); strings.HasPrefix(name, "GIT_") {
+		if name, _, _ := strings.Cut(kv, "="); strings.HasPrefix(name, "GIT_") || name == "XDG_CACHE_HOME" {
 			t.Setenv(name, "") // restored after the test
 			os.Unsetenv(name)
 		}

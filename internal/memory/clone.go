@@ -89,7 +89,10 @@ func (c *Clone) move(ref string, to object.ID, why string) {
 }
 
 // Where is the folder of what Dorvik keeps. There are no files outside of memory.
-func (c *Clone) Where() vcs.Where { return vcs.Where{Dir: filepath.Join(c.own, "tree"), Own: c.own} }
+func (c *Clone) Where() vcs.Where {
+	return vcs.Where{Dir: filepath.Join(c.own, "tree"), Own: c.own,
+		Builds: filepath.Join(c.own, "builds")}
+}
 
 // Inside is the path of a file that is kept under a name.
 func (c *Clone) Inside(ctx context.Context, name string) (string, error) {

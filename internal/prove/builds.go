@@ -135,7 +135,7 @@ func (pr *Prover) builds(ctx context.Context, p *plan.Position, terms *Terms, na
 	if err := pr.Asker.mayRun(ctx, terms, p, on{tree, p.Yours, []object.ID{commit}}); err != nil {
 		return nil, err
 	}
-	co, err := pr.Repo.OpenCheckout(ctx, filepath.Join(pr.Repo.Where().Own, "dorvik", "check-"+name), commit)
+	co, err := pr.Repo.OpenCheckout(ctx, filepath.Join(pr.Repo.Where().Builds, "check-"+name), commit)
 	if err != nil {
 		return nil, err
 	}

@@ -123,7 +123,7 @@ func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit
 	if err := pr.Repo.HoldAt(ctx, name, tip); err != nil {
 		return nil, err
 	}
-	co, err := pr.Repo.OpenCheckout(ctx, filepath.Join(pr.Repo.Where().Own, "dorvik", name), tip)
+	co, err := pr.Repo.OpenCheckout(ctx, filepath.Join(pr.Repo.Where().Builds, name), tip)
 	if err != nil {
 		return nil, err
 	}

@@ -161,12 +161,12 @@ func TestAChangedCheckIsAskedAgain(t *testing.T) {
 	gittest.Isolate(t)
 	t.Setenv("GIT_COMMITTER_EMAIL", "runa@skerry.example")
 	_, mine, other := gittest.Team(t, "Makefile", "build:\n\ttrue\n\ntest:\n\ttrue\n", "a", "a\n", "b", "b\n")
-	ran := mine.Dir + "/.git/dorvik/check/ran"
 	mine.Commit("mine", "a", "A\n")
 	other.Commit("theirs", "b", "B\n")
 	other.Git("push", "-q")
 	mine.Git("fetch", "-q")
 	b := newBench(t, mine.Dir)
+	ran := filepath.Join(b.m.s.Repo.Where().Builds, "check", "ran")
 	b.press("enter", "enter")
 	b.see("$ make test", "the target test of Makefile", "agree and run it")
 	b.press("enter")

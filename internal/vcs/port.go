@@ -14,6 +14,8 @@ import (
 type Where struct {
 	Dir string // top of the working tree
 	Own string // the system's own folder, such as .git; Dorvik keeps its files there, too
+
+	Builds string // the folder of the checkouts in which checks run
 }
 
 // Settings reads the configuration.
