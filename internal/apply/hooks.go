@@ -211,7 +211,7 @@ func (r *hookRun) onMerge(ctx context.Context, name string, p *plan.Position, b 
 		return err
 	}
 	s := r.s
-	co, err := s.Repo.OpenCheckout(ctx, filepath.Join(s.Repo.Builds(), "check"), b.Tip)
+	co, err := s.Repo.OpenCheckout(ctx, "check", b.Tip)
 	if err != nil {
 		return err
 	}

@@ -5,8 +5,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 
+	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/gittest"
 
 	"github.com/stretchr/testify/assert"
@@ -76,5 +78,20 @@ func TestBothSidesBuildAndPass(t *testing.T) {
 		out, err := exec.Command("gofmt", "-l", dir).CombinedOutput()
 		assert.NoError(t, err)
 		assert.Empty(t, string(out))
+	}
+}
+
+// TestTheDemoStaysInItsFolder: not even what checks build is anywhere else.
+func TestTheDemoStaysInItsFolder(t *testing.T) {
+	dir := t.TempDir()
+	s, err := Make(t.Context(), dir, AsRuna)
+	require.NoError(t, err)
+	for _, clone := range append(s.Teammates, Clone{Clone: s.Clone}) {
+		r, err := git.Open(t.Context(), clone.Clone)
+		require.NoError(t, err)
+		builds, err := r.Builds(t.Context())
+		r.Close()
+		require.NoError(t, err)
+		assert.True(t, strings.HasPrefix(builds, dir+string(filepath.Separator)), builds)
 	}
 }

@@ -1,6 +1,7 @@
 package git
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"os"
@@ -9,17 +10,12 @@ import (
 	"syscall"
 )
 
-// buildsOf returns the directory of the checkouts of a repository, by its git directory: in the person's cache, so that
-// no tool that looks for dependencies in the directories above finds those of the working tree. Where the cache cannot
-// be written, it is in the git directory. It makes no directory.
-func buildsOf(gitDir string) string {
+// buildsIn returns the directory in which those of all repositories' checkouts lie: in the person's cache, so that no
+// tool that looks for dependencies in the directories above finds those of a working tree. It makes no directory. ok is
+// false where the cache cannot be written.
+func buildsIn() (dir string, ok bool) {
 	cache, err := os.UserCacheDir()
-	if err != nil || !writable(cache) {
-		return filepath.Join(gitDir, "dorvik")
-	}
-	of := sha256.Sum256([]byte(gitDir))
-	top := filepath.Base(strings.TrimSuffix(gitDir, "/.git"))
-	return filepath.Join(cache, "dorvik", "builds", top+"-"+hex.EncodeToString(of[:6]))
+	return filepath.Join(cache, "dorvik", "builds"), err == nil && writable(cache)
 }
 
 // writable reports whether a directory can be written to, or made.
@@ -38,12 +34,34 @@ func writable(dir string) bool {
 	}
 }
 
-// Builds returns the directory of the repository's checkouts.
-func (r *Place) Builds() string { return buildsOf(r.GitDir) }
+// Builds returns the directory of the repository's checkouts, in that of dorvik.builds or in the person's cache; else it
+// is in the git directory.
+func (r *Checkouts) Builds(ctx context.Context) (string, error) {
+	set, err := r.config.ConfigPath(ctx, "dorvik.builds")
+	dir, ok := buildsIn()
+	switch {
+	case err != nil:
+		return "", err
+	case filepath.IsAbs(set):
+		dir = set
+	case set != "":
+		dir = filepath.Join(r.Dir, set)
+	case !ok:
+		return filepath.Join(r.GitDir, "dorvik"), nil
+	}
+	of := sha256.Sum256([]byte(r.GitDir))
+	top := filepath.Base(strings.TrimSuffix(r.GitDir, "/.git"))
+	return filepath.Join(dir, top+"-"+hex.EncodeToString(of[:6])), nil
+}
 
-// sweep removes the checkouts of repositories that are gone. Nobody's work is in them, only what builds left.
-func sweep(builds string) {
-	checkouts, _ := filepath.Glob(filepath.Join(filepath.Dir(builds), "*", "*", ".git"))
+// sweep removes the checkouts of repositories that are gone from the person's cache. Nobody's work is in them, only what
+// builds left.
+func sweep() {
+	dir, ok := buildsIn()
+	if !ok {
+		return
+	}
+	checkouts, _ := filepath.Glob(filepath.Join(dir, "*", "*", ".git")) //nolint:errcheck // the pattern is right
 	for _, file := range checkouts {
 		of, err := os.ReadFile(file)
 		if err != nil {
@@ -51,9 +69,8 @@ func sweep(builds string) {
 		}
 		record := strings.TrimSpace(strings.TrimPrefix(string(of), "gitdir:"))
 		if _, err := os.Stat(record); os.IsNotExist(err) && strings.Contains(record, "/worktrees/") {
-			dir := filepath.Dir(file)
-			os.RemoveAll(dir)            //nolint:errcheck // it is tried again the next time
-			os.Remove(filepath.Dir(dir)) //nolint:errcheck // it may have others
+			os.RemoveAll(filepath.Dir(file))            //nolint:errcheck // it is tried again the next time
+			os.Remove(filepath.Dir(filepath.Dir(file))) //nolint:errcheck // it may have others
 		}
 	}
 }

@@ -12,9 +12,18 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// OpenCheckout creates the checkout at a directory, or takes an existing one of this repository, and brings it to a
-// commit. It keeps files that builds left there.
-func (r *Checkouts) OpenCheckout(ctx context.Context, dir string, commit object.ID) (*vcs.Checkout, error) {
+// OpenCheckout creates the checkout of a name, or takes an existing one of this repository, and brings it to a commit.
+// It keeps files that builds left there.
+func (r *Checkouts) OpenCheckout(ctx context.Context, name string, commit object.ID) (*vcs.Checkout, error) {
+	builds, err := r.Builds(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return r.openAt(ctx, filepath.Join(builds, name), commit)
+}
+
+// openAt is OpenCheckout in a directory.
+func (r *Checkouts) openAt(ctx context.Context, dir string, commit object.ID) (*vcs.Checkout, error) {
 	if err := r.haveCheckout(ctx, dir, commit); err != nil {
 		return nil, err
 	}
@@ -79,7 +88,7 @@ func (r *Checkouts) makeCheckout(ctx context.Context, dir string, commit object.
 	if err != nil {
 		return err
 	}
-	sweep(filepath.Dir(dir))
+	sweep()
 	entries, _ := os.ReadDir(records) // there may be none
 	for _, e := range entries {
 		back, err := os.ReadFile(filepath.Join(records, e.Name(), "gitdir"))
@@ -157,7 +166,7 @@ func (r *Checkouts) fill(ctx context.Context, c *vcs.Checkout, path string, comm
 	if _, err := sub.Resolve(ctx, commit.String()); err != nil {
 		return []string{path}, nil
 	}
-	inner, err := sub.OpenCheckout(ctx, filepath.Join(c.Dir, filepath.FromSlash(path)), commit)
+	inner, err := sub.openAt(ctx, filepath.Join(c.Dir, filepath.FromSlash(path)), commit)
 	if err != nil {
 		return nil, err
 	}
@@ -201,7 +210,7 @@ type Checkouts struct {
 
 // BuildEnvironment is cleanEnvironment with the variables for builds in a checkout. A build that runs git must not
 // find the person's working tree, because it would lock its index and leave the lock behind when it is ended.
-func (r *Checkouts) BuildEnvironment() (given, set []string) {
-	return cleanEnvironment(), []string{"GIT_OPTIONAL_LOCKS=0",
-		"GIT_CEILING_DIRECTORIES=" + r.Builds()}
+func (r *Checkouts) BuildEnvironment(ctx context.Context) (given, set []string, err error) {
+	builds, err := r.Builds(ctx)
+	return cleanEnvironment(), []string{"GIT_OPTIONAL_LOCKS=0", "GIT_CEILING_DIRECTORIES=" + builds}, err
 }

@@ -282,11 +282,11 @@ func TestCheckout(t *testing.T) {
 	g := gittest.New(t)
 	one, two := g.Commit("one", "a", "1\n", "b", "1\n"), g.Commit("two", "a", "2\n")
 	r := open(t, g.Dir)
-	dir := filepath.Join(r.Builds(), "check")
+	dir := builds(t, r)
 	at := func(rev string) string {
 		id, err := object.ParseID(rev)
 		require.NoError(t, err)
-		co, err := r.OpenCheckout(t.Context(), dir, id)
+		co, err := r.OpenCheckout(t.Context(), "check", id)
 		require.NoError(t, err)
 		return gittest.At(t, co.Dir).Read("a")
 	}
@@ -323,11 +323,11 @@ func TestACheckoutTouchesOnlyItsOwnRecord(t *testing.T) {
 	stick := filepath.Join(t.TempDir(), "stick")
 	g.Git("worktree", "add", "-q", "--detach", stick)
 	require.NoError(t, os.Rename(stick, stick+" unplugged"))
-	check := filepath.Join(r.Builds(), "check")
-	_, err = r.OpenCheckout(t.Context(), check, tip)
+	check := builds(t, r)
+	_, err = r.OpenCheckout(t.Context(), "check", tip)
 	require.NoError(t, err)
 	require.NoError(t, os.RemoveAll(check))
-	_, err = r.OpenCheckout(t.Context(), check, tip)
+	_, err = r.OpenCheckout(t.Context(), "check", tip)
 	require.NoError(t, err, "what is left of it is no hindrance")
 	require.NoError(t, os.Rename(stick+" unplugged", stick))
 	assert.Contains(t, g.Git("worktree", "list"), stick)
@@ -337,8 +337,8 @@ func TestACheckoutTouchesOnlyItsOwnRecord(t *testing.T) {
 	require.NoError(t, os.CopyFS(copied, os.DirFS(g.Dir)))
 	require.NoError(t, os.WriteFile(filepath.Join(check, "built"), []byte("by the original\n"), 0o644))
 	c := open(t, copied)
-	own := filepath.Join(c.Builds(), "check")
-	_, err = c.OpenCheckout(t.Context(), own, tip)
+	own := builds(t, c)
+	_, err = c.OpenCheckout(t.Context(), "check", tip)
 	require.NoError(t, err)
 	assert.FileExists(t, filepath.Join(check, "built"), "the original's is not touched")
 	assert.NotEqual(t, check, own)
@@ -349,9 +349,19 @@ func TestACheckoutTouchesOnlyItsOwnRecord(t *testing.T) {
 
 	require.NoError(t, os.RemoveAll(copied))
 	require.NoError(t, os.RemoveAll(check))
-	_, err = r.OpenCheckout(t.Context(), check, tip)
+	_, err = r.OpenCheckout(t.Context(), "check", tip)
 	require.NoError(t, err)
 	assert.NoDirExists(t, filepath.Dir(own), "the checkout of a repository that is gone goes, too")
 	t.Setenv("HOME", "/dev/null")
-	assert.Equal(t, filepath.Join(r.GitDir, "dorvik"), r.Builds(), "without a cache")
+	assert.Equal(t, filepath.Join(r.GitDir, "dorvik", "check"), builds(t, r), "without a cache")
+	g.Git("config", "dorvik.builds", "../elsewhere")
+	assert.Equal(t, filepath.Join(filepath.Dir(g.Dir), "elsewhere"),
+		filepath.Dir(filepath.Dir(builds(t, open(t, g.Dir)))))
+}
+
+// builds is the directory of a repository's checkout for the check.
+func builds(t *testing.T, r *Repo) string {
+	dir, err := r.Builds(t.Context())
+	require.NoError(t, err)
+	return filepath.Join(dir, "check")
 }

@@ -19,7 +19,8 @@ func At(dir string) *Repo {
 // InitBare creates an empty bare repository as gitrepository-layout documents it.
 func InitBare(dir string) error { return layOut(dir, "[core]\n\tbare = true\n") }
 
-// InitClone creates a repository without objects whose branch follows the branch of the same name of a remote.
+// InitClone creates a repository without objects whose branch follows the branch of the same name of a remote. Its
+// checkouts lie beside it.
 func InitClone(dir, remote, branch, name, email string) error {
 	return layOut(filepath.Join(dir, ".git"), fmt.Sprintf(`[core]
 	bare = false
@@ -33,6 +34,8 @@ func InitClone(dir, remote, branch, name, email string) error {
 [user]
 	name = %s
 	email = %s
+[dorvik]
+	builds = ../builds
 `, remote, branch, branch, name, email))
 }
 

@@ -126,4 +126,4 @@ func lockedBy(err error, said string) error {
 }
 
 // Where returns where the repository is.
-func (r *Place) Where() vcs.Where { return vcs.Where{Dir: r.Dir, Own: r.GitDir, Builds: r.Builds()} }
+func (r *Place) Where() vcs.Where { return vcs.Where{Dir: r.Dir, Own: r.GitDir} }

@@ -90,8 +90,7 @@ func (c *Clone) move(ref string, to object.ID, why string) {
 
 // Where is the folder of what Dorvik keeps. There are no files outside of memory.
 func (c *Clone) Where() vcs.Where {
-	return vcs.Where{Dir: filepath.Join(c.own, "tree"), Own: c.own,
-		Builds: filepath.Join(c.own, "builds")}
+	return vcs.Where{Dir: filepath.Join(c.own, "tree"), Own: c.own}
 }
 
 // Inside is the path of a file that is kept under a name.
@@ -215,8 +214,9 @@ func (c *Clone) UpdateRefs(ctx context.Context, message string, updates ...vcs.R
 	return nil
 }
 
-// OpenCheckout writes the files of a commit to a folder.
-func (c *Clone) OpenCheckout(ctx context.Context, dir string, commit object.ID) (*vcs.Checkout, error) {
+// OpenCheckout writes the files of a commit to a folder of its own.
+func (c *Clone) OpenCheckout(ctx context.Context, name string, commit object.ID) (*vcs.Checkout, error) {
+	dir := filepath.Join(c.own, "builds", name)
 	made := c.store()
 	of, err := made.Commit(ctx, commit)
 	if err != nil {

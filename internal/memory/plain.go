@@ -38,7 +38,9 @@ func (plain) FillSubmodules(context.Context, *vcs.Checkout) ([]string, error) { 
 func (plain) ChangedIn(context.Context, *vcs.Checkout) ([]string, error) { return nil, nil }
 
 // BuildEnvironment is the caller's.
-func (plain) BuildEnvironment() (given, set []string) { return os.Environ(), nil }
+func (plain) BuildEnvironment(context.Context) (given, set []string, err error) {
+	return os.Environ(), nil, nil
+}
 
 // Busy is never so.
 func (plain) Busy() vcs.Operation { return "" }

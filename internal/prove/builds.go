@@ -3,7 +3,6 @@ package prove
 import (
 	"context"
 	"errors"
-	"path/filepath"
 	"runtime"
 	"sync"
 
@@ -135,7 +134,7 @@ func (pr *Prover) builds(ctx context.Context, p *plan.Position, terms *Terms, na
 	if err := pr.Asker.mayRun(ctx, terms, p, on{tree, p.Yours, []object.ID{commit}}); err != nil {
 		return nil, err
 	}
-	co, err := pr.Repo.OpenCheckout(ctx, filepath.Join(pr.Repo.Where().Builds, "check-"+name), commit)
+	co, err := pr.Repo.OpenCheckout(ctx, "check-"+name, commit)
 	if err != nil {
 		return nil, err
 	}

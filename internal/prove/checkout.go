@@ -106,7 +106,10 @@ func (pr *Prover) environments(ctx context.Context) (env, left []string, err err
 			names = append(names, strings.Fields(k.Value)...)
 		}
 	}
-	given, set := pr.Repo.BuildEnvironment()
+	given, set, err := pr.Repo.BuildEnvironment(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
 	env, left = check.Environment(given, names)
 	return append(env, set...), left, err
 }
@@ -123,7 +126,7 @@ func (pr *Prover) checkout(ctx context.Context, name string, tip object.ID, emit
 	if err := pr.Repo.HoldAt(ctx, name, tip); err != nil {
 		return nil, err
 	}
-	co, err := pr.Repo.OpenCheckout(ctx, filepath.Join(pr.Repo.Where().Builds, name), tip)
+	co, err := pr.Repo.OpenCheckout(ctx, name, tip)
 	if err != nil {
 		return nil, err
 	}

@@ -14,8 +14,6 @@ import (
 type Where struct {
 	Dir string // top of the working tree
 	Own string // the system's own folder, such as .git; Dorvik keeps its files there, too
-
-	Builds string // the folder of the checkouts in which checks run
 }
 
 // Settings reads the configuration.
@@ -84,15 +82,15 @@ type Checkout struct{ Dir string }
 
 // Checkouts manages these working trees.
 type Checkouts interface {
-	// OpenCheckout creates the checkout in a folder if needed, and switches it to a commit.
-	OpenCheckout(ctx context.Context, dir string, commit object.ID) (*Checkout, error)
+	// OpenCheckout creates the checkout of a name if needed, and switches it to a commit.
+	OpenCheckout(ctx context.Context, name string, commit object.ID) (*Checkout, error)
 	// FillSubmodules checks out the submodules and returns those that are not available.
 	FillSubmodules(ctx context.Context, c *Checkout) (empty []string, err error)
 	// ChangedIn returns the modified files.
 	ChangedIn(ctx context.Context, c *Checkout) ([]string, error)
 	// BuildEnvironment returns the caller's environment without variables that redirect the system, and variables
 	// that must be set in addition.
-	BuildEnvironment() (given, set []string)
+	BuildEnvironment(ctx context.Context) (given, set []string, err error)
 }
 
 // Wire communicates with remotes.
