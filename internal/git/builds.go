@@ -34,7 +34,7 @@ func writable(dir string) bool {
 	}
 }
 
-// Builds returns the directory of the repository's checkouts, in that of dorvik.builds or in the person's cache; else it
+// Builds returns the directory of the repository's checkouts: in that of dorvik.builds, or in the cache; else it
 // is in the git directory.
 func (r *Checkouts) Builds(ctx context.Context) (string, error) {
 	set, err := r.config.ConfigPath(ctx, "dorvik.builds")
@@ -54,7 +54,7 @@ func (r *Checkouts) Builds(ctx context.Context) (string, error) {
 	return filepath.Join(dir, top+"-"+hex.EncodeToString(of[:6])), nil
 }
 
-// sweep removes the checkouts of repositories that are gone from the person's cache. Nobody's work is in them, only what
+// sweep removes the checkouts of repositories that are gone from the cache. Nobody's work is in them, only what
 // builds left.
 func sweep() {
 	dir, ok := buildsIn()

@@ -100,6 +100,9 @@ func (pr *Prover) environment(ctx context.Context) ([]string, error) {
 // environments also returns the names of variables that it removed.
 func (pr *Prover) environments(ctx context.Context) (env, left []string, err error) {
 	keep, err := pr.Repo.Values(ctx, "dorvik.checkEnv", false)
+	if err != nil {
+		return nil, nil, err
+	}
 	var names []string
 	for _, k := range keep {
 		if k.Own { // only the person's own settings can request variables
@@ -107,9 +110,6 @@ func (pr *Prover) environments(ctx context.Context) (env, left []string, err err
 		}
 	}
 	given, set, err := pr.Repo.BuildEnvironment(ctx)
-	if err != nil {
-		return nil, nil, err
-	}
 	env, left = check.Environment(given, names)
 	return append(env, set...), left, err
 }
