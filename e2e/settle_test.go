@@ -5,8 +5,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -284,4 +287,32 @@ func TestTheJoinedCodeIsTriedByHand(t *testing.T) {
 	x.press("Enter")
 	x.see("The joined code passes")
 	assert.Equal(t, " M cmd/skerry/main.go", x.mine().Git("status", "--porcelain"))
+}
+
+// TestAProgramRunsBesideTheScreen: such as a server. Its output is read, and the key ends it; so does leaving.
+func TestAProgramRunsBesideTheScreen(t *testing.T) {
+	x := newTerminal(t)
+	file := filepath.Join(t.TempDir(), "pid")
+	gittest.Own(t, "dorvik.run", "echo serving; echo $$ > "+file+"; exec sleep 4321")
+	x.open("142x40")
+	x.settleByRebase()
+	x.see("agree and run it")
+	x.press("!")
+	x.see("IN THE JOINED CODE", "$ echo serving", "    serving", "It runs beside the screen", "! end it")
+	x.press("Escape")
+	x.see("Beside the screen runs echo serving", "! shows what it prints")
+	x.press("!")
+	x.see("IN THE JOINED CODE", "! end it")
+	x.press("!")
+	x.see("You ended it after", "! run it again")
+	x.press("!")
+	x.see("It runs beside the screen")
+	runs := func() bool {
+		text, err := os.ReadFile(file)
+		pid, _ := strconv.Atoi(strings.TrimSpace(string(text)))
+		return err == nil && pid > 0 && syscall.Kill(pid, 0) == nil
+	}
+	assert.Eventually(t, runs, 10*time.Second, 20*time.Millisecond)
+	x.press("q")
+	assert.Eventually(t, func() bool { return !runs() }, 10*time.Second, 20*time.Millisecond, "it ends with the screen")
 }

@@ -7,27 +7,45 @@ import (
 	"path/filepath"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// LayOut prepares a checkout of a commit for manual use and returns its folder.
-func (pr *Prover) LayOut(ctx context.Context, p *plan.Position, tip object.ID) (dir string, err error) {
+// LayOut prepares a checkout of a commit, for a command line of the person's own or, if it is empty, for manual use, and
+// returns its folder. The error is an *UnagreedError if the command would run unseen changes of others.
+func (pr *Prover) LayOut(ctx context.Context, p *plan.Position, tip object.ID, line string) (dir string, err error) {
 	tree, err := pr.Planner.Tree(ctx, tip)
 	if err == nil {
 		err = pr.Asker.MayFilter(ctx, p, tree)
 	}
+	name := "check"
+	if err == nil && line != "" { // a program goes on while checks run
+		name = "run"
+		err = pr.Asker.mayTry(ctx, p, tree, line)
+	} else {
+		pr.last = lastRun{} // the person may change what passed
+	}
 	if err != nil {
 		return "", err
 	}
-	pr.last = lastRun{} // the person may have changed what passed
-	co, err := pr.checkout(ctx, "check", tip, func(string) {})
+	co, err := pr.checkout(ctx, name, tip, func(string) {})
 	if err != nil {
 		return "", err
 	}
 	return co.In.Dir, nil
+}
+
+// mayTry returns an *UnagreedError if a command line of dorvik.run would run unseen changes of others.
+func (ak *Asker) mayTry(ctx context.Context, p *plan.Position, tree object.ID, line string) error {
+	t, err := ak.termsFor(ctx, &Terms{Command: check.Command{Steps: []string{line}, Source: "git config dorvik.run",
+		Configured: true, Own: true}}, p, joinedOn(p, tree))
+	if err == nil && !t.Agreed() {
+		err = &UnagreedError{t}
+	}
+	return err
 }
 
 // Tried lists what the person changed in that checkout.

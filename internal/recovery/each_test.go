@@ -145,7 +145,7 @@ func TestWhatIsLikeliestToFailIsFirst(t *testing.T) {
 	assert.Equal(t, []string{"true", "go test skerry/berths skerry/fares  where both sides’ changes meet",
 		"go test ./...",
 		"true"}, prove(), "what passed is run whole when it is asked for")
-	_, err = s.Prover.LayOut(t.Context(), p, b.Tip)
+	_, err = s.Prover.LayOut(t.Context(), p, b.Tip, "")
 	require.NoError(t, err)
 	assert.Equal(t, []string{"true", "go test skerry/berths skerry/fares  where both sides’ changes meet",
 		"go test ./...", "true"}, prove(), "a person may change what is there")

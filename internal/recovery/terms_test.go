@@ -227,7 +227,7 @@ func TestFiltersAndDriversOfTheTree(t *testing.T) {
 	require.Len(t, drivers, 1)
 	assert.Equal(t, []string{"tools/join.sh"}, drivers[0].Files())
 	var asks *prove.UnagreedError
-	_, err = s.Prover.LayOut(t.Context(), p, b.Tip)
+	_, err = s.Prover.LayOut(t.Context(), p, b.Tip, "")
 	require.ErrorAs(t, err, &asks)
 	_, err = s.Accept(t.Context(), p, j, b, change.Consent{})
 	require.ErrorAs(t, err, &asks)

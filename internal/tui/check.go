@@ -106,6 +106,9 @@ func (s *checkScreen) remark() term.Line {
 	if s.ready && s.terms == nil {
 		return term.Text(term.Dim, "Without a check nothing proves that the joined code works.")
 	}
+	if t := s.job.trial; t.runs() {
+		return term.Text(term.Plain, "Beside the screen runs "+t.line+"; "+keys.Try.Help().Key+" shows what it prints.")
+	}
 	return term.Text(term.Dim, "Checked in a checkout of its own; your working tree is not used.")
 }
 

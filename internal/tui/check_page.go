@@ -94,7 +94,7 @@ func (s checkPage) regenerationPage(p term.Page, w, h int) term.Page {
 		}
 		p.Blank()
 		p.Say(w, term.Text(term.Plain,
-			"It runs with your rights in a checkout of its own inside the git directory, and may use "+
+			"It runs with your rights in a checkout of its own outside your project, and may use "+
 				"the network. Your working tree is not used, and nothing else that it changes is taken. Dorvik "+
 				"asks this "+
 				"once in a repository, and again when others change what it can run."))
@@ -184,8 +184,8 @@ func (s checkPage) consentNote(p *term.Page, w, h int) {
 	}
 	if !s.terms.Before || len(s.terms.Asks) == 0 {
 		p.Say(w, term.Text(term.Plain,
-			"It runs the joined code with your rights, in a checkout of its own inside the git "+
-				"directory. Your working tree is not used. Dorvik asks this once, and again when others change "+
+			"It runs the joined code with your rights, in a checkout of its own outside your "+
+				"project. Your working tree is not used. Dorvik asks this once, and again when others change "+
 				"what it "+
 				"can run."))
 	}

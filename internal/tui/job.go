@@ -37,6 +37,7 @@ type job struct {
 	file    *oneFile      // set if only one file is settled; nil for a recovery
 	every   time.Duration // interval of asking the remote; 0 means never
 	watched *besides
+	trial   *trial // the program that runs in the joined code, or ran; or nil
 
 	st         ledger.State
 	pos        *plan.Position

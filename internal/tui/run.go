@@ -49,6 +49,7 @@ func Run(ctx context.Context, s *recovery.Session, themeName string, played *dem
 func (a *app) show(ctx context.Context, first tea.Cmd) error {
 	err := a.onTerminal(ctx, first)
 	a.leave()
+	a.trial.end()
 	if err != nil && !errors.Is(err, tea.ErrInterrupted) && ctx.Err() == nil { // otherwise the program was asked to end
 		return fmt.Errorf("the full screen ended: %w; your branch and files are safe, and decisions are kept", err)
 	}

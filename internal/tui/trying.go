@@ -16,27 +16,36 @@ import (
 
 // triedByHand is the message that the shell in the joined code ended.
 type triedByHand struct {
-	dir string
-	err error
+	dir     string
+	quietly bool // only what was changed is told
+	err     error
 }
 
-// tryIt opens a shell, or the command of dorvik.run, in the joined code.
+// tryIt runs the command of dorvik.run in the joined code, beside the screen, or else opens a shell there. If the program
+// runs, it shows that.
 func (s *checkScreen) tryIt() tea.Cmd {
+	if t := s.job.trial; t.runs() {
+		s.job.open(&trialScreen{checkScreen: s, trial: t})
+		return t.out.more(t.over)
+	}
 	tip, pos := s.job.built.Tip, s.job.pos
 	return s.job.start("laying the joined code out", func(ctx context.Context, _ func(int, int)) (then, error) {
-		dir, err := s.job.s.Prover.LayOut(ctx, pos, tip)
+		line, err := s.job.s.Prover.OwnProgram(ctx, "dorvik.run")
+		if err != nil {
+			return nil, err
+		}
+		dir, err := s.job.s.Prover.LayOut(ctx, pos, tip, line)
 		if ask := agreeing(err); ask != nil {
 			return func() tea.Cmd { return openConsent(s.job, ask, s.tryIt) }, nil
 		}
 		if err != nil {
 			return nil, err
 		}
-		line, err := s.job.s.Prover.OwnProgram(ctx, "dorvik.run")
-		if err != nil {
-			return nil, err
-		}
 		return func() tea.Cmd {
-			return tea.ExecProcess(check.Shell(line, dir), func(err error) tea.Msg { return triedByHand{dir, err} })
+			if line != "" {
+				return s.runBeside(dir, line)
+			}
+			return tea.ExecProcess(check.Shell("", dir), func(err error) tea.Msg { return triedByHand{dir, false, err} })
 		}, nil
 	})
 }
@@ -47,6 +56,9 @@ func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
 	return s.job.start("looking at what you changed", func(ctx context.Context, _ func(int, int)) (then, error) {
 		found, err := s.job.s.Prover.TriedIn(ctx, msg.dir, tree)
 		return func() tea.Cmd {
+			if len(found.Mends) == 0 && msg.quietly {
+				return nil
+			}
 			if len(found.Mends) == 0 {
 				s.job.flash = term.Text(term.Plain,
 					"No text of the joined code was changed there."+untaken(found.Other))

@@ -50,7 +50,7 @@ var (
 	YourCommit  = bind("< >", "the commit of yours, of theirs", "<")
 	TheirCommit = bind("", "", ">")
 	Install     = bind("%", "install first", "%")
-	Try         = bind("!", "try it in a shell", "!")
+	Try         = bind("!", "try it", "!")
 	Each        = bind("#", "check each commit", "#")
 	Pair        = bind("*", "find the two commits that collide", "*")
 	Colleague   = bind("@", "ask who made the other side", "@")
@@ -217,7 +217,7 @@ func Sections() []Section {
 		{"Check", true, []key.Binding{As(Next, "run it; mend the marked error; go on"),
 			As(Up, "the error before, the next"),
 			As(Install, "install what the project depends on, then check"),
-			As(Try, "a shell in the joined code, before anything is accepted"),
+			As(Try, "a shell, or dorvik.run, in the joined code, before anything is accepted"),
 			As(Each, "check every replayed commit"), As(Pair, "find the two commits that collide"),
 			As(Colleague, "write to whose the other is"),
 			As(Origin, "back to the conflict that an error comes from"),
