@@ -14,8 +14,8 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// LayOut prepares a checkout of a commit, for a command line of the person's own or, if it is empty, for manual use, and
-// returns its folder. The error is an *UnagreedError if the command would run unseen changes of others.
+// LayOut prepares a checkout of a commit and returns its folder: for a command line of the person's own or, if it is
+// empty, for manual use. The error is an *UnagreedError if the command would run unseen changes of others.
 func (pr *Prover) LayOut(ctx context.Context, p *plan.Position, tip object.ID, line string) (dir string, err error) {
 	tree, err := pr.Planner.Tree(ctx, tip)
 	if err == nil {

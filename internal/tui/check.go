@@ -107,7 +107,8 @@ func (s *checkScreen) remark() term.Line {
 		return term.Text(term.Dim, "Without a check nothing proves that the joined code works.")
 	}
 	if t := s.job.trial; t.runs() {
-		return term.Text(term.Plain, "Beside the screen runs "+t.line+"; "+keys.Try.Help().Key+" shows what it prints.")
+		return term.Text(term.Plain,
+			"Beside the screen runs "+t.name()+"; "+keys.Try.Help().Key+" shows what it prints.")
 	}
 	return term.Text(term.Dim, "Checked in a checkout of its own; your working tree is not used.")
 }

@@ -21,8 +21,8 @@ type triedByHand struct {
 	err     error
 }
 
-// tryIt runs the command of dorvik.run in the joined code, beside the screen, or else opens a shell there. If the program
-// runs, it shows that.
+// tryIt runs the command of dorvik.run in the joined code, beside the screen, or else opens a shell there. If the
+// program runs, it shows that.
 func (s *checkScreen) tryIt() tea.Cmd {
 	if t := s.job.trial; t.runs() {
 		s.job.open(&trialScreen{checkScreen: s, trial: t})
@@ -45,7 +45,10 @@ func (s *checkScreen) tryIt() tea.Cmd {
 			if line != "" {
 				return s.runBeside(dir, line)
 			}
-			return tea.ExecProcess(check.Shell("", dir), func(err error) tea.Msg { return triedByHand{dir, false, err} })
+			return tea.ExecProcess(check.Shell("", dir), func(err error) tea.Msg {
+				return triedByHand{dir, false,
+					err}
+			})
 		}, nil
 	})
 }
@@ -137,4 +140,96 @@ func triedRows(found prove.Tried) (rows term.Page) {
 		rows.Blank()
 	}
 	return rows
+}
+
+// runBeside starts a command line in a folder of the joined code and shows its output.
+func (s *checkScreen) runBeside(dir, line string) tea.Cmd {
+	s.job.trial.end()
+	ctx, stop := s.job.begin()
+	p := &trial{line: line, out: newOutput(), stop: stop, over: make(chan struct{}), started: s.job.now()}
+	s.job.trial = p
+	s.job.open(&trialScreen{checkScreen: s, trial: p})
+	return tea.Batch(func() tea.Msg {
+		defer close(p.over)
+		report, err := check.Run(ctx, dir, line, nil, p.out.add)
+		return besideEnded{then: func() tea.Cmd {
+			p.record(report, err, s.job.now())
+			if on, ok := s.job.screen().(*trialScreen); ok && on.trial == p && s.job.task == nil {
+				return s.tried(triedByHand{dir: dir, quietly: true})
+			}
+			return nil
+		}}
+	}, p.out.more(p.over))
+}
+
+// trialScreen shows the output of the program.
+type trialScreen struct {
+	*checkScreen
+	trial *trial
+	rows  term.Scroll
+	left  bool // the person scrolled away from the end
+}
+
+func (s *trialScreen) actions() []action {
+	out := []action{acts(keys.Try, "end it", s.again), act(keys.Back, "back, and let it run", quietly(s.job.close))}
+	if !s.trial.runs() {
+		out = []action{acts(keys.Try, "run it again", s.again), act(keys.Back, "", quietly(s.job.close))}
+	}
+	for _, a := range scrollKeys(&s.rows) {
+		do := a.do
+		a.do = func() tea.Cmd { s.left = true; return do() }
+		out = append(out, a)
+	}
+	return out
+}
+
+// again ends the program or, if it ended, runs it again.
+func (s *trialScreen) again() tea.Cmd {
+	if s.trial.runs() {
+		s.trial.stop()
+		return nil
+	}
+	s.job.close()
+	return s.tryIt()
+}
+
+func (s *trialScreen) update(msg tea.Msg) tea.Cmd {
+	switch msg := msg.(type) {
+	case printed:
+		if msg.out == s.trial.out {
+			return msg.out.more(s.trial.over)
+		}
+	case tea.MouseWheelMsg:
+		s.left = true
+		s.rows.Update(msg)
+	}
+	return nil
+}
+
+func (s *trialScreen) view(w, h int) term.Page {
+	p := term.Page{nil}
+	p.Head("IN THE JOINED CODE", "  in a checkout of its own, before anything is accepted or pushed")
+	p.Row(term.Text(term.Plain, "    ").Bold(term.Bright, "$ "+s.trial.line).Cut(w))
+	p.Blank()
+	var rows term.Page
+	for _, l := range s.trial.out.last(maxOutput) {
+		rows.Row(term.Text(term.Plain, "    "+l).Cut(w))
+	}
+	if len(rows) == 0 {
+		rows.Row(term.Text(term.Dim, "    It has printed nothing yet."))
+	}
+	room := max(1, h-len(p))
+	s.rows.Size(len(rows), room)
+	if !s.left {
+		s.rows.To(len(rows))
+	}
+	return append(p, s.rows.Window(rows, room)...)
+}
+
+func (s *trialScreen) remark() term.Line {
+	if !s.trial.runs() {
+		return term.Text(term.Plain, s.trial.ended)
+	}
+	return term.Text(term.Dim, "It runs beside the screen, "+words.Seconds(s.job.now().Sub(s.trial.started))+
+		" now; leaving dorvik ends it.")
 }
