@@ -24,7 +24,7 @@ func (q *Question) better(at place) (out []Option) {
 // inOrder joins lines that both sides added between two lines that are in order with them.
 func inOrder(c *Question, at place) (Option, bool) {
 	before, after := strings.TrimSpace(at.before), strings.TrimSpace(at.after)
-	if c.Base != "" || before == "" || after == "" || at.cut {
+	if c.Base != "" || before == "" || after == "" || at.cut || at.inTurn() {
 		return Option{}, false
 	}
 	yours, theirs := diff.Lines(c.Yours), diff.Lines(c.Theirs)

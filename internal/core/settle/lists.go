@@ -65,7 +65,8 @@ func inCall(base, yours, theirs string) bool {
 
 var (
 	// calls whose arguments are a set
-	setLike = rx.New(`\b(derive|allow|deny|warn|cfg|any|all|implements|use|plugins|exclude|include)$`)
+	setLike = rx.New(`\b(derive|allow|deny|warn|cfg|any|all|implements|use|plugins|exclude|include|add_executable|` +
+		`add_library|target_sources)$`)
 	// an argument with its name
 	namedArgument = rx.New(`^[\w."'-]+ *(=[^=]|:\s)`)
 )
@@ -168,6 +169,10 @@ func between(file, before, mine, other, after string) (string, bool) {
 		return "", true
 	}
 	inMakefile := lang.Of(file) == lang.Make
+	if lang.Of(file) == lang.CMake && strings.HasPrefix(mine, " ") && strings.HasPrefix(other, " ") &&
+		strings.HasPrefix(after, ")") {
+		return "", true
+	}
 	if spaced(mine) && spaced(other) && strings.HasPrefix(mine, " ") == strings.HasPrefix(other, " ") &&
 		(blankLists.MatchString(before) || lang.Of(file).Is(lang.Tags) && insideTag.MatchString(before) ||
 			installs.MatchString(before) || inMakefile && settings.MatchString(before)) {

@@ -57,6 +57,12 @@ var frees = []free{
 			`var)\b.*[=\s]\S`)},
 	{"constants", []*lang.Language{lang.Python, lang.Ruby, lang.Go, lang.Shell, lang.Make}, nil,
 		rx.New(`^[A-Z][A-Z0-9_]*( [\w.]+)? *:?\??= *\S`)},
+	{"constants with texts of their own", []*lang.Language{lang.Go}, nil, rx.New("^[A-Za-z]\\w*( \\w+)? = [\"`]")},
+	{"branches for constants", []*lang.Language{lang.Kotlin, lang.Java, lang.Scala}, nil,
+		rx.New(`^(case )?[A-Z]\w*(\.\w+)* (->|=>) `)},
+	{"properties", []*lang.Language{lang.CSharp}, nil, rx.New(`^(\w+ )+[\w<>\[\],.?]+ \w+ \{ get;`)},
+	{"entries of a table", []*lang.Language{lang.Lua}, nil, rx.New(`^(\w+|\[.*\]) = .*,$`)},
+	{"fields", []*lang.Language{lang.GraphQL}, nil, rx.New(`^\w+(\(.*\))?: `)},
 	{"members of an enumeration", []*lang.Language{lang.Java, lang.Kotlin, lang.CSharp, lang.Swift, lang.Rust,
 		lang.TypeScript}, nil,
 		rx.New(`^(case )?[A-Z]\w*( ?= ?[^,]+|\([^()]*\))?,$`)},
@@ -76,8 +82,9 @@ var frees = []free{
 	{"rows", []*lang.Language{lang.CSV, lang.Markdown}, nil, rx.New(`^(\||[^,;\t]+[,;\t])`)},
 	{"items of a list, and headings with what is under them", []*lang.Language{lang.Markdown, lang.RST,
 		lang.AsciiDoc, lang.Text}, nil, rx.New(`^([-*+•] |#{1,6} )`)},
-	{"elements", []*lang.Language{lang.XML, lang.XMLData, lang.HTML, lang.Vue, lang.TSX, lang.JavaScript}, nil,
-		rx.New(`^</?[A-Za-z]`)},
+	{"elements of data", []*lang.Language{lang.XML, lang.XMLData}, nil, rx.New(`^</?[A-Za-z]`)},
+	{"items of a list, and rows", []*lang.Language{lang.HTML, lang.Vue, lang.TSX, lang.JavaScript}, nil,
+		rx.New(`^</?(li|option|tr|td|th|dt|dd|meta|link)\b`)},
 	{"calls that enter one thing under its name", nil, []*lang.Language{lang.SQL},
 		rx.New("^[\\w.$:]*(\\w\\.|add|register|handle|route|define|set|option|flag|on|path|include|url|get|post|put|" +
 			"patch|" +
@@ -154,7 +161,7 @@ var ordered = rx.New(`(?i)\b(steps?|stages?|pipelines?|jobs?|plugins|middlewares
 
 // turns has words of the names of lists whose members are used one after the other.
 const turns = "step steps stage stages pipeline plugin plugins middleware middlewares handler handlers filter " +
-	"filters rule rules order sequence task tasks command commands migration migrations priority priorities chain apps"
+	"filters rule rules order sequence task tasks cell cells command commands migration migrations priority priorities chain apps"
 
 // opener returns the nearest line before the place that is less indented than it.
 func (at place) opener() string {
