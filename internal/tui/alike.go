@@ -239,8 +239,9 @@ func (a *alikeScreen) view(w, h int) term.Page {
 			Add(term.Joined, "  "+pick.o.Way.Label()).Add(term.Dim, "  "+pick.o.Reason).Cut(w))
 	}
 	if g := a.groups[a.marked]; g.wholly && g.alone > 0 {
-		rows.Row(term.Text(term.Plain, "    ").Add(term.Trouble, "and what joined by itself in this file, in "+
-			words.Count(g.alone, "place", "places")+", becomes so, too").Cut(w))
+		rows.Row(term.Text(term.Plain, "    ").Add(term.Trouble, words.Count(g.alone,
+			"place of this file that joined by itself is", "places of this file that joined by themselves are")+
+			" taken from there, too").Cut(w))
 	}
 	return append(p, a.rows.Window(rows, max(1, h-len(p)))...)
 }

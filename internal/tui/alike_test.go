@@ -21,7 +21,8 @@ func TestManyAtOnce(t *testing.T) {
 	b.press("3")
 	b.see("▶ 3  yours, in docs/harbours.md", "enter settle 1 conflict so")
 	b.press("esc", "tab", "+", "8")
-	b.see("▶ 8  theirs, all of fares/fares.go", "leaves out 14 words of yours", "what joined by itself in this file")
+	b.see("▶ 8  theirs, all of fares/fares.go", "leaves out 14 words of yours",
+		"3 places of this file that joined by themselves are taken from there, too")
 	b.press("enter")
 	b.see("1 conflict is settled so", "✓ theirs, the whole file")
 	b.press("u", "tab")

@@ -161,7 +161,8 @@ var ordered = rx.New(`(?i)\b(steps?|stages?|pipelines?|jobs?|plugins|middlewares
 
 // turns has words of the names of lists whose members are used one after the other.
 const turns = "step steps stage stages pipeline plugin plugins middleware middlewares handler handlers filter " +
-	"filters rule rules order sequence task tasks cell cells command commands migration migrations priority priorities chain apps"
+	"filters rule rules order sequence task tasks cell cells command commands migration migrations priority " +
+	"priorities chain apps"
 
 // opener returns the nearest line before the place that is less indented than it.
 func (at place) opener() string {
