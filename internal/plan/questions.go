@@ -14,9 +14,9 @@ type Attributed struct {
 	Question *settle.Question
 	Yours    history.Node // zero if no commit is known
 	Theirs   history.Node
-	More     [2]int           // number of further commits behind yours' and theirs' edits
-	Decision *settle.Decision // nil while it is open
-	First    string           // why it is asked before others; empty if there is no reason
+	Wrote    [2]history.Writers // the commits behind yours' and theirs' lines; empty where a single one is known
+	Decision *settle.Decision   // nil while it is open
+	First    string             // why it is asked before others; empty if there is no reason
 }
 
 // Attribute returns the conflicts of a join in the order in which they are asked.
@@ -55,32 +55,31 @@ func (pn *Planner) attributeOne(ctx context.Context, p *Position, q *Attributed)
 		theirs = q.File.Text.Theirs[c.Place.Theirs.Lo:c.Place.Theirs.Hi]
 	}
 	if q.Yours.Commit == nil {
-		if q.Yours, q.More[0], err = editor(ctx, pn.Annotator(p.Divergence.Yours), q.File, yours); err != nil {
+		if q.Yours, q.Wrote[0], err = editor(ctx, pn.Annotator(p.Divergence.Yours), q.File, yours); err != nil {
 			return err
 		}
 	}
 	if q.Theirs.Commit == nil {
-		q.Theirs, q.More[1], err = editor(ctx, pn.Annotator(p.Divergence.Theirs), q.File, theirs)
+		q.Theirs, q.Wrote[1], err = editor(ctx, pn.Annotator(p.Divergence.Theirs), q.File, theirs)
 	}
 	return err
 }
 
-// editor returns the last commit that made an edit, and the number of other commits that made parts of it. It follows
-// renames.
-func editor(ctx context.Context, t *history.Annotator, f *settle.File, lines []string) (n history.Node, more int,
-	err error) {
+// editor returns the last commit that made an edit, and all commits that made parts of it. It follows renames.
+func editor(ctx context.Context, t *history.Annotator, f *settle.File, lines []string) (n history.Node,
+	all history.Writers, err error) {
 	for _, path := range f.Names() {
 		if path == "" {
 			continue
 		}
-		if all, err := t.Editors(ctx, path, lines); err != nil || len(all) > 0 {
-			if err != nil {
-				return n, 0, err
+		if all, err = t.Writers(ctx, path, lines); err != nil || len(all.Commits) > 0 {
+			if err == nil {
+				n = all.Commits[0]
 			}
-			return all[0], len(all) - 1, nil
+			return n, all, err
 		}
 	}
-	return n, 0, nil
+	return n, all, nil
 }
 
 // Preferred returns decisions for the first stop with open conflicts that the preferred ways settle.

@@ -693,5 +693,11 @@ func TestSeveralCommitsOfOneEdit(t *testing.T) {
 	require.NoError(t, err)
 	require.Len(t, all, 1)
 	assert.Equal(t, "second", all[0].Theirs.Subject())
-	assert.Equal(t, [2]int{0, 1}, all[0].More)
+	assert.Len(t, all[0].Wrote[0].Commits, 1)
+	require.Len(t, all[0].Wrote[1].Commits, 2)
+	i, ok := all[0].Wrote[1].Of(" 	TWO\n")
+	assert.Equal(t, "first", all[0].Wrote[1].Commits[i].Subject())
+	assert.True(t, ok)
+	_, ok = all[0].Wrote[1].Of("nobody's")
+	assert.False(t, ok)
 }

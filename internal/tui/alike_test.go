@@ -47,3 +47,29 @@ func TestManyAtOnce(t *testing.T) {
 	b.see("All settled")
 	assert.Equal(t, " M cmd/skerry/main.go", gittest.At(t, s.Clone).Git("status", "--porcelain"))
 }
+
+// TestWhoWroteEachLine: where several commits are behind an edit, each line has the sign of its own, and the key goes
+// through them.
+func TestWhoWroteEachLine(t *testing.T) {
+	gittest.Isolate(t)
+	_, mine, other := gittest.Team(t, "notes.txt", "one\ntwo\nthree\nfour\n")
+	mine.Commit("all of it", "notes.txt", "1\n2\n3\n4\n")
+	for _, by := range [][3]string{{"Ilka Renn", "the first two", "ONE\nTWO\nthree\nfour\n"},
+		{"Mato Veld", "the last two", "ONE\nTWO\nTHREE\nFOUR\n"}} {
+		other.Write("notes.txt", by[2])
+		other.Git("commit", "-qam", by[1], "--author", by[0]+" <"+by[0][:4]+"@skerry.example>")
+	}
+	other.Git("push", "-q")
+	mine.Git("fetch", "-q")
+	b := newBench(t, mine.Dir)
+	b.press("enter", "enter")
+	b.see("① Mato Veld the last two", "② Ilka Renn the first two", "what they did to it", "②  1 one›ONE",
+		"①  3 three›THREE")
+	b.fits("who wrote each line")
+	b.press(">")
+	b.see("the last two", "> the next of 2")
+	b.press(">")
+	b.see("the first two", "> the next of 2")
+	b.press("esc")
+	b.see("① Mato Veld")
+}

@@ -3,7 +3,9 @@ package tui
 import (
 	"context"
 	"fmt"
+	"slices"
 
+	"charm.land/bubbles/v2/key"
 	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/core/decided"
@@ -25,11 +27,26 @@ type commitScreen struct {
 	d     *lookback.Details
 	side  int  // index of the parent to compare with
 	rows  list // rows: decisions, then files
+
+	through []action // goes to the next of several commits; or none
 }
 
 // openCommit shows a commit of a history.
 func openCommit(j *job, e *lookback.Entry) tea.Cmd {
 	return showCommit(j, history.Node{ID: e.ID, Commit: e.Commit}, e)
+}
+
+// showCommits shows the first of several commits; the key goes through them.
+func showCommits(j *job, by key.Binding, all []history.Node) tea.Cmd {
+	cmd := showCommit(j, all[0], nil)
+	if s, ok := j.screen().(*commitScreen); ok && len(all) > 1 {
+		onward := append(slices.Clone(all[1:]), all[0])
+		s.through = []action{{keys.Written(by, by.Keys()[0], fmt.Sprintf("the next of %d", len(all))), func() tea.Cmd {
+			j.close()
+			return showCommits(j, by, onward)
+		}, false}}
+	}
+	return cmd
 }
 
 func showCommit(j *job, n history.Node, e *lookback.Entry) tea.Cmd {
@@ -87,7 +104,7 @@ func (s *commitScreen) actions() []action {
 		}
 		out = append(out, act(keys.Next, what, s.enterRow))
 	}
-	out = append(out, s.rows.keys("file")...)
+	out = append(append(out, s.through...), s.rows.keys("file")...)
 	if f := s.file(); f != nil && f.Text && !f.New.Absent() {
 		path := f.Path
 		out = append(out, act(keys.Annotate, "who wrote its lines", func() tea.Cmd {

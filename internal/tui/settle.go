@@ -435,6 +435,14 @@ func (s *settleScreen) theirName(q *plan.Attributed) string {
 	return s.job.first(q.Theirs, merge.Theirs)
 }
 
+// they is theirName, or "they" if several people are behind the edit.
+func (s *settleScreen) they(q *plan.Attributed) string {
+	if q.Wrote[1].People() > 1 {
+		return "they"
+	}
+	return s.theirName(q)
+}
+
 // aside returns why a conflict is deferred, or "".
 func (s *settleScreen) aside(q *plan.Attributed) string {
 	if q.Decision != nil {

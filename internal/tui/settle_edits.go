@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
@@ -17,7 +18,7 @@ import (
 func (s settlePage) editsPage(q *plan.Attributed, w, rows int) term.Page {
 	you := term.Page{term.Text(term.Plain, " ").Bold(term.Yours, "what you did").Add(term.Dim,
 		" to the text both started from")}
-	they := term.Page{term.Text(term.Plain, " ").Bold(term.Theirs, "what "+s.theirName(q)+" did").Add(term.Dim,
+	they := term.Page{term.Text(term.Plain, " ").Bold(term.Theirs, "what "+s.they(q)+" did").Add(term.Dim,
 		" to it")}
 	if s.job.w < wide { // one row has author and subject
 		you, they = term.Page{s.credit(q, merge.Yours)}, term.Page{s.credit(q, merge.Theirs)}
@@ -26,8 +27,10 @@ func (s settlePage) editsPage(q *plan.Attributed, w, rows int) term.Page {
 	mine := edit{base: c.Base, place: c.Yours, text: c.Yours, note: "removed", from: c.Place.Base.Lo + 1,
 		hue:    term.Yours,
 		ground: term.OnYours}
+	mine.wrote = q.Wrote[0]
 	other := edit{base: c.Base, place: c.Theirs, text: c.Theirs, note: "removed", from: mine.from, hue: term.Theirs,
 		ground: term.OnTheirs}
+	other.wrote = q.Wrote[1]
 	if s.job.theme.Colour {
 		mine.code = s.job.coder.Lines(c.Path, c.Base)
 		other.code = mine.code
@@ -172,6 +175,7 @@ type edit struct {
 	hue        term.Hue
 	ground     term.Ground
 	code       [][]term.Tinted // the base's lines
+	wrote      history.Writers // the commits behind the side's lines, if there are several
 }
 
 // lines counts the changed lines.
@@ -185,13 +189,15 @@ func (e *edit) lines() (n int) {
 // drawnEdit collects the rows of an edit.
 type drawnEdit struct {
 	edit
-	colour bool
-	out    term.Page
-	row    term.Line
-	line   int // line of the base, from 0, and
-	col    int // its next byte
-	number int
-	fresh  bool // the row began with an inserted line
+	colour  bool
+	out     term.Page
+	row     term.Line
+	now     string // the side's line so far
+	changed bool   // the side changed it
+	line    int    // line of the base, from 0, and
+	col     int    // its next byte
+	number  int
+	fresh   bool // the row began with an inserted line
 }
 
 // rows draws an edit of the base: removed words are struck through, added ones have the side's background. Without
@@ -237,6 +243,10 @@ func (d *drawnEdit) words(words []string, k term.Ink, inBase bool) {
 
 // put adds a piece of a line, and ends the row at the line's end.
 func (d *drawnEdit) put(piece string, k term.Ink, inBase bool) {
+	if !k.Strike {
+		d.now += piece
+		d.changed = d.changed || k.Ground != term.NoGround
+	}
 	text := strings.TrimSuffix(piece, "\n")
 	blank := strings.TrimSpace(text) == ""
 	switch {
@@ -278,6 +288,12 @@ func (d *drawnEdit) flush() {
 	if d.fresh {
 		label = term.Text(d.hue, "    + ")
 	}
+	if i, ok := d.wrote.Of(d.now); ok && d.changed && len(d.wrote.Commits) > 1 {
+		label = term.Text(d.hue, " "+writerSign(i)).Add(term.Faint, fmt.Sprintf("%3d ", d.number))
+		if d.fresh {
+			label = term.Text(d.hue, " "+writerSign(i)+"  + ")
+		}
+	}
 	d.out.Row(label.Then(d.row))
-	d.row = nil
+	d.row, d.now, d.changed = nil, "", false
 }

@@ -77,12 +77,16 @@ func (s *settleScreen) wayActions(q *plan.Attributed) (out []action) {
 
 // besideActions returns the other keys: the commits behind the edits, their authors, a viewer.
 func (s *settleScreen) besideActions(q *plan.Attributed) (out []action) {
-	for _, side := range []struct {
+	for i, side := range []struct {
 		key  key.Binding
 		node history.Node
 	}{{keys.YourCommit, q.Yours}, {keys.TheirCommit, q.Theirs}} {
 		if side.node.Commit != nil && s.job.file == nil && !s.job.join.Stops[q.Stop].Uncommitted {
-			out = append(out, also(side.key, func() tea.Cmd { return showCommit(s.job, side.node, nil) }))
+			all := q.Wrote[i].Commits
+			if len(all) == 0 {
+				all = []history.Node{side.node}
+			}
+			out = append(out, also(side.key, func() tea.Cmd { return showCommits(s.job, side.key, all) }))
 		}
 	}
 	if s.seen[q.Question.Key] != nil {

@@ -165,9 +165,9 @@ func place(q *plan.Attributed) string {
 
 // credit names the author, date and commit of an edit.
 func (s settlePage) credit(q *plan.Attributed, side merge.Side) term.Line {
-	n, m, more := q.Yours, term.MarkYours, q.More[0]
+	n, m, wrote := q.Yours, term.MarkYours, q.Wrote[0]
 	if side == merge.Theirs {
-		n, m, more = q.Theirs, term.MarkTheirs, q.More[1]
+		n, m, wrote = q.Theirs, term.MarkTheirs, q.Wrote[1]
 	}
 	l := term.Text(term.Plain, " ").Mark(m)
 	if n.Commit == nil {
@@ -182,9 +182,33 @@ func (s settlePage) credit(q *plan.Attributed, side merge.Side) term.Line {
 		}
 		return l.Add(m.Hue, s.job.name(n, side)).Add(term.Dim, "  "+s.job.age(n)+"  ").Add(term.Plain, n.Subject())
 	}
+	if len(wrote.Commits) > 1 {
+		return s.credits(l, wrote.Commits, side, m.Hue)
+	}
 	return l.Add(m.Hue, s.job.name(n, side)).Add(term.Dim, "  "+s.job.age(n)+"  ").Add(term.Plain,
-		n.Subject()+" ").Add(term.Dim,
-		s.job.s.Planner.Short(n.ID)+words.If(more > 0, fmt.Sprintf(", and %d more", more), ""))
+		n.Subject()+" ").Add(term.Dim, s.job.s.Planner.Short(n.ID))
+}
+
+// signs stand for the commits behind the lines of a side.
+var signs = []string{"①", "②", "③", "④", "⑤", "⑥", "⑦", "⑧", "⑨"}
+
+// writerSign returns the sign of a commit by its index; those beyond the signs have one together.
+func writerSign(i int) string {
+	if i < len(signs) {
+		return signs[i]
+	}
+	return "⊕"
+}
+
+// credits names several commits behind a side's lines, each with its sign.
+func (s settlePage) credits(l term.Line, all []history.Node, side merge.Side, hue term.Hue) term.Line {
+	for i, n := range all[:min(len(all), len(signs))] {
+		l = l.Add(hue, words.If(i > 0, "  ", "")+writerSign(i)+" "+s.job.name(n, side)).Add(term.Plain, " "+n.Subject())
+	}
+	if more := len(all) - len(signs); more > 0 {
+		l = l.Add(hue, fmt.Sprintf("  %s %d more", writerSign(len(signs)), more))
+	}
+	return l
 }
 
 var goFunc = rx.New(`^func (?:\([^)]*\) )?(\w+)`)
@@ -226,6 +250,9 @@ const (
 // costs describes the costs of a way with the other side's name.
 func (s settlePage) costs(q *plan.Attributed, v settle.Verdict) string {
 	who := s.theirName(q)
+	if q.Wrote[1].People() > 1 {
+		who = ""
+	}
 	if strings.HasPrefix(who, "you") { // the person's own commits from another clone
 		who = ""
 	}

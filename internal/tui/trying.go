@@ -209,6 +209,7 @@ func (s *trialScreen) update(msg tea.Msg) tea.Cmd {
 func (s *trialScreen) view(w, h int) term.Page {
 	p := term.Page{nil}
 	p.Head("IN THE JOINED CODE", "  in a checkout of its own, before anything is accepted or pushed")
+	p.Blank()
 	p.Row(term.Text(term.Plain, "    ").Bold(term.Bright, "$ "+s.trial.line).Cut(w))
 	p.Blank()
 	var rows term.Page

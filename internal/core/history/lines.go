@@ -2,7 +2,6 @@ package history
 
 import (
 	"context"
-	"slices"
 	"strings"
 	"sync"
 
@@ -115,32 +114,64 @@ func (t *Annotator) before(ctx context.Context, before, after object.ID, path st
 	return name, was, nil
 }
 
-// Editors returns the commits that added one of the lines at the path, newest first. If none did, it returns the
-// newest commit that changed the path, or none.
-func (t *Annotator) Editors(ctx context.Context, path string, lines []string) (out []Node, err error) {
-	touches, err := t.at(ctx, path)
-	if err != nil || len(touches) == 0 {
-		return nil, err
-	}
-	for _, at := range touches {
-		if slices.ContainsFunc(lines, func(l string) bool {
-			s := strings.TrimSpace(l)
-			return s != "" && at.added[s]
-		}) {
-			out = append(out, at.node)
-		}
-	}
-	if len(out) == 0 {
-		out = append(out, touches[0].node)
-	}
-	return out, nil
+// Writers are the commits behind lines.
+type Writers struct {
+	Commits []Node         // newest first
+	of      map[string]int // by line without the blanks around it: index of the newest commit that added it
 }
 
-// Editor returns the first of Editors. ok is false if there is none.
+// People returns the number of authors, by their addresses.
+func (w Writers) People() int {
+	seen := map[string]bool{}
+	for _, n := range w.Commits {
+		seen[n.Author().Email] = true
+	}
+	return len(seen)
+}
+
+// Of returns the index in Commits of the newest commit that added a line. ok is false if none did.
+func (w Writers) Of(line string) (i int, ok bool) {
+	i, ok = w.of[strings.TrimSpace(line)]
+	return i, ok
+}
+
+// newest reports whether no commit is known yet that added a line.
+func (w Writers) newest(line string) bool { _, known := w.of[line]; return !known }
+
+// Writers returns the commits that added one of the lines at the path. If none did, it returns the newest commit that
+// changed the path, or none.
+func (t *Annotator) Writers(ctx context.Context, path string, lines []string) (w Writers, err error) {
+	touches, err := t.at(ctx, path)
+	if err != nil || len(touches) == 0 {
+		return w, err
+	}
+	w.of = map[string]int{}
+	for _, at := range touches {
+		added := false
+		for _, l := range lines {
+			s := strings.TrimSpace(l)
+			if s == "" || !at.added[s] {
+				continue
+			}
+			if added = true; w.newest(s) {
+				w.of[s] = len(w.Commits)
+			}
+		}
+		if added {
+			w.Commits = append(w.Commits, at.node)
+		}
+	}
+	if len(w.Commits) == 0 {
+		w.Commits = append(w.Commits, touches[0].node)
+	}
+	return w, nil
+}
+
+// Editor returns the newest of Writers. ok is false if there is none.
 func (t *Annotator) Editor(ctx context.Context, path string, lines []string) (n Node, ok bool, err error) {
-	all, err := t.Editors(ctx, path, lines)
-	if err != nil || len(all) == 0 {
+	w, err := t.Writers(ctx, path, lines)
+	if err != nil || len(w.Commits) == 0 {
 		return Node{}, false, err
 	}
-	return all[0], true, nil
+	return w.Commits[0], true, nil
 }
