@@ -38,7 +38,10 @@ var contracts = []contract{
 const inAnotherUnit = "it is counted in another unit now"
 
 // promises finds what new code takes for granted and the other side changed.
-type promises struct{ *finder }
+type promises struct {
+	*finder
+	forms map[*file][][2]form // by changedForms
+}
 
 // contracts finds new lines of one side that use something as it was before the other side changed what it asks for.
 func (f promises) contracts(ctx context.Context) (out []Misfit, err error) {
@@ -65,6 +68,10 @@ func (f promises) changedForms(side merge.Side, one *file) (out [][2]form) {
 	if l == nil || len(one.edits) == 0 || len(one.from) == 0 {
 		return nil
 	}
+	if known, ok := f.forms[one]; ok {
+		return known
+	}
+	defer func() { f.forms[one] = out }()
 	for _, name := range one.touchedBy(l) {
 		if len(f.using(side.Other(), name)) == 0 {
 			continue
@@ -88,6 +95,9 @@ func (f promises) changedForms(side merge.Side, one *file) (out [][2]form) {
 
 // becameMethod returns the forms of a name that was set on a value and is a method now.
 func (f *file) becameMethod(l *language, name string, has []def) (was, is form, ok bool) {
+	if !strings.Contains(f.was, "."+name) {
+		return was, is, false
+	}
 	set := regexp.MustCompile(`^\s+(?:self|this)\.` + regexp.QuoteMeta(name) + `\s*(?::[^=]+)?=[^=]`)
 	at := slices.IndexFunc(f.from, set.MatchString)
 	i := slices.IndexFunc(has, func(d def) bool { return d.name == name && d.in != "" })

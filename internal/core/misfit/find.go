@@ -54,7 +54,7 @@ func (s *Sides) Find(ctx context.Context, joined object.ID) ([]Misfit, error) {
 	f := *s.read
 	f.trees.Joined, f.joined = joined, nil
 	var out []Misfit
-	p := promises{&f}
+	p := promises{&f, map[*file][][2]form{}}
 	for _, find := range []func(context.Context) ([]Misfit, error){f.golang, f.names, f.paths, f.strings, f.twice,
 		p.contracts, p.exports, p.demands, p.grown} {
 		found, err := find(ctx)
@@ -147,6 +147,10 @@ func (f *finder) take(ctx context.Context, side merge.Side, changes []object.Cha
 				return err
 			}
 		}
+		if packed(one.was) || packed(one.is) {
+			f.reads.slow = append(f.reads.slow, one.path)
+			one.was, one.is = "", ""
+		}
 		one.from, one.to = diff.Lines(one.was), diff.Lines(one.is)
 		one.edits = diff.Histogram(one.from, one.to)
 		one.lang = languageOf(c.Path)
@@ -162,6 +166,19 @@ func (f *finder) take(ctx context.Context, side merge.Side, changes []object.Cha
 	slices.SortFunc(files, func(a, b *file) int { return cmp.Compare(a.path, b.path) })
 	f.sides[index(side)], f.news[index(side)] = files, news
 	return ctx.Err()
+}
+
+// mostLine is the length in bytes of the longest line that a person wrote.
+const mostLine = 8 << 10
+
+// packed reports whether a text has lines that no person wrote, as those of code that was made smaller have.
+func packed(text string) bool {
+	for line := range strings.Lines(text) {
+		if len(line) > mostLine {
+			return true
+		}
+	}
+	return false
 }
 
 // changes lists the relevant changes of a side.

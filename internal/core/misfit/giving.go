@@ -45,7 +45,7 @@ func (f *finder) strings(ctx context.Context) (out []Misfit, err error) {
 // withdrawnIn lists the names that a side gave in a file and gives nowhere now, as far as it changed files, and that
 // new lines of the other side may use.
 func (f *finder) withdrawnIn(side merge.Side, one *file) (out []withdrawn) {
-	told := f.linesUsed(side.Other(), one)
+	told := f.linesUsed(side.Other(), one) // in order
 	for i := range givens {
 		g := &givens[i]
 		if !g.givenBy(one.path) {
@@ -53,12 +53,12 @@ func (f *finder) withdrawnIn(side merge.Side, one *file) (out []withdrawn) {
 		}
 		add := func(w withdrawn) {
 			again := slices.ContainsFunc(out, func(o withdrawn) bool { return o.given == g && o.name == w.name })
-			if !again && len(f.using(side.Other(), w.name)) > 0 && (w.told || !f.givenStill(side, g, w.name)) {
+			if !again && (w.told || !f.givenStill(side, g, w.name)) {
 				out = append(out, w)
 			}
 		}
 		for _, e := range one.edits {
-			if !slices.ContainsFunc(told, func(k int) bool { return k >= e.A0 && k < e.A1 }) && g.takes == nil {
+			if i, _ := slices.BinarySearch(told, e.A0); (i == len(told) || told[i] >= e.A1) && g.takes == nil {
 				continue
 			}
 			fresh := one.freshNames(g, e)
@@ -69,6 +69,9 @@ func (f *finder) withdrawnIn(side merge.Side, one *file) (out []withdrawn) {
 						w.now, w.changed = fresh[n].name, one.place(side, fresh[n].line, false)
 					}
 					n++
+					if len(f.using(side.Other(), name)) == 0 {
+						continue
+					}
 					if at, ok := one.otherUnitOf(g, e, k, name); ok {
 						w.told, w.unit, w.now, w.changed = true, true, "", one.place(side, at, false)
 					}
@@ -76,7 +79,7 @@ func (f *finder) withdrawnIn(side merge.Side, one *file) (out []withdrawn) {
 				}
 			}
 			for k := e.B0; k < e.B1; k++ {
-				if name, now := g.gone(one.to[k]); name != "" {
+				if name, now := g.gone(one.to[k]); name != "" && len(f.using(side.Other(), name)) > 0 {
 					add(withdrawn{given: g, name: name, now: now, by: one, changed: one.place(side, k, false),
 						told: true})
 				}
@@ -103,8 +106,10 @@ func (f *finder) linesUsed(side merge.Side, one *file) (out []int) {
 
 // otherUnitOf returns the line of an edit that gives a name again, if what is remarked there tells of another unit.
 func (f *file) otherUnitOf(g *given, e diff.Edit, line int, name string) (at int, ok bool) {
-	for k := e.B0; k < e.B1; k++ {
-		if slices.Contains(g.names(f.to[k]), name) && otherMeasure(remarkOf(f.from, line), remarkOf(f.to, k)) {
+	was := remarkOf(f.from, line)
+	for k := e.B0; k < e.B1 && was != ""; k++ {
+		if strings.Contains(f.to[k], name) && slices.Contains(g.names(f.to[k]), name) && otherMeasure(was, remarkOf(
+			f.to, k)) {
 			return k, true
 		}
 	}
