@@ -166,8 +166,11 @@ const inQuery = `(?i:\b(?:select|insert|update|delete|from|where|join|set|into|o
 func (g *given) givenBy(p string) bool {
 	l := lang.Of(p)
 	return (g.in == nil && l.IsKnown() && !l.Is(lang.Prose) || slices.Contains(g.in, l)) &&
-		(g.at == nil || g.at.MatchString(p)) && !locks.MatchString(path.Base(p))
+		(g.at == nil || g.at.MatchString(p)) && !locks.MatchString(path.Base(p)) && !borrowed.MatchString(p)
 }
+
+// borrowed matches the paths of what is no part of the project's own: data of tests, and what others wrote.
+var borrowed = rx.New(`(^|/)(testdata|fixtures|__snapshots__|vendor|node_modules|third_party)/`)
 
 // locks matches the names of lock files, which programs write.
 var locks = rx.New(`(^|[-._])lock(file)?([-.]|$)`)

@@ -1,8 +1,10 @@
 package misfit
 
 import (
+	"strings"
 	"testing"
 
+	"dorvik.dev/dorvik/internal/core/object"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
@@ -87,4 +89,20 @@ func TestUniques(t *testing.T) {
 		assert.Equal(t, key, same, "%s: %s", u.what, row.same)
 		assert.NotEqual(t, key, other, "%s: %s", u.what, row.other)
 	}
+}
+
+// TestPackedCodeIsPassedOver: and told.
+func TestPackedCodeIsPassedOver(t *testing.T) {
+	long := strings.Repeat("a.b;", mostLine/4+1) + "\n"
+	o := object.NewOverlay(object.SHA1, nil)
+	c := corpusCase{tree: map[string]map[string]string{"base": {"a.js": "function fare() {}\n", "b.js": "\n"},
+		"yours":  {"a.js": "function price() {}\n" + long},
+		"theirs": {"b.js": "import { fare } from './a.js';\nfare();\n"}}}
+	trees := c.trees(t, o)
+	s, err := Read(t.Context(), o, trees.Base, trees.Yours, trees.Theirs)
+	require.NoError(t, err)
+	found, err := s.Find(t.Context(), trees.Joined)
+	require.NoError(t, err)
+	assert.Empty(t, found)
+	assert.Equal(t, []string{"a.js"}, s.Skipped())
 }

@@ -121,7 +121,8 @@ func (f *finder) handed(u *unique, side merge.Side) map[string]handed {
 	for _, one := range f.sides[index(side)] {
 		l := lang.Of(one.path)
 		if u.in != nil && !slices.Contains(u.in, l) || u.in == nil && (!l.IsKnown() || l.Is(lang.Prose)) ||
-			tested.MatchString(one.path) && u.within == anywhere || locks.MatchString(path.Base(one.path)) {
+			tested.MatchString(one.path) && u.within == anywhere || locks.MatchString(path.Base(one.path)) ||
+			borrowed.MatchString(one.path) {
 			continue
 		}
 		for _, i := range one.added() {
