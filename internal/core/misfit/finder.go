@@ -118,6 +118,29 @@ func (f *finder) walk(ctx context.Context, tree object.ID, dir string, want func
 	return true, nil
 }
 
+// The files that are looked through for what a suspicion is about, and how much text of them.
+const (
+	mostSearched = 3000
+	mostRead     = 16 << 20
+)
+
+// anyIn reports whether one of the files of a tree with the wanted names has something. It returns true if there is too
+// much to search.
+func (f *finder) anyIn(ctx context.Context, tree object.ID, want func(p string) bool, has func(p, text string) bool) (
+	yes bool, err error) {
+	read, files := 0, 0
+	_, err = f.walk(ctx, tree, "", want, func(p string, e object.Entry) (bool, error) {
+		text, err := f.text(ctx, e)
+		if err != nil {
+			return false, err
+		}
+		read, files = read+len(text), files+1
+		yes = read > mostRead || files > mostSearched || has(p, text)
+		return !yes, nil
+	})
+	return yes, err
+}
+
 func index(s merge.Side) int {
 	if s == merge.Theirs {
 		return 1

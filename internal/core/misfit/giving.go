@@ -9,7 +9,6 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
-	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
@@ -261,21 +260,9 @@ func (f *finder) stillUsed(ctx context.Context, side merge.Side, w withdrawn) (o
 	return out, nil
 }
 
-// givenElsewhere reports whether a file of the joined tree gives the name. It returns true if there is too much to
-// search.
+// givenElsewhere reports whether a file of the joined tree gives the name.
 func (f *finder) givenElsewhere(ctx context.Context, w withdrawn) (yes bool, err error) {
-	read, files := 0, 0
-	_, err = f.walk(ctx, f.trees.Joined, "", w.givenBy, func(_ string, e object.Entry) (bool, error) {
-		text, err := f.text(ctx, e)
-		if err != nil {
-			return false, err
-		}
-		if read, files = read+len(text), files+1; read > mostRead || files > mostSearched {
-			yes = true
-			return false, nil
-		}
-		yes = strings.Contains(text, w.name) && w.has(diff.Lines(text), w.name)
-		return !yes, nil
+	return f.anyIn(ctx, f.trees.Joined, w.givenBy, func(_, text string) bool {
+		return strings.Contains(text, w.name) && w.has(diff.Lines(text), w.name)
 	})
-	return yes, err
 }

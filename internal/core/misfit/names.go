@@ -9,13 +9,6 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
-	"dorvik.dev/dorvik/internal/core/object"
-)
-
-// The files that are looked through for another definition of a name, and how much text of them.
-const (
-	mostSearched = 3000
-	mostRead     = 16 << 20
 )
 
 // loss is a name that a side's files no longer define, or define with other parameters.
@@ -274,35 +267,16 @@ func definesIn(one *file, name string) bool {
 	return false
 }
 
-// defined reports whether a name is defined elsewhere in the joined tree. It returns true if there is too much to
-// search.
+// defined reports whether a name is defined elsewhere in the joined tree.
 func (f *finder) defined(ctx context.Context, l loss) (yes bool, err error) {
-	read, files := 0, 0
 	quick := regexp.MustCompile(`\b` + regexp.QuoteMeta(l.def.name) + `\b`)
-	_, err = f.walk(ctx, f.trees.Joined, "", func(p string) bool {
+	return f.anyIn(ctx, f.trees.Joined, func(p string) bool {
 		lang := languageOf(p)
 		return lang != nil && lang.family == l.lang.family
-	}, func(p string, e object.Entry) (bool, error) {
-		text, err := f.text(ctx, e)
-		if err != nil {
-			return false, err
-		}
-		if read, files = read+len(text), files+1; read > mostRead || files > mostSearched {
-			yes = true
-			return false, nil
-		}
-		if !quick.MatchString(text) {
-			return true, nil
-		}
-		for _, d := range languageOf(p).definitions(diff.Lines(text)) {
-			if d.name == l.def.name {
-				yes = true
-				return false, nil
-			}
-		}
-		return true, nil
+	}, func(p, text string) bool {
+		return quick.MatchString(text) && slices.ContainsFunc(languageOf(p).definitions(diff.Lines(text)),
+			func(d def) bool { return d.name == l.def.name })
 	})
-	return yes, err
 }
 
 // duplicates finds what both sides defined in one file at different places.

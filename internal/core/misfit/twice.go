@@ -9,7 +9,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/merge"
-	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
 
@@ -214,22 +213,9 @@ func (f *finder) before(ctx context.Context, u *unique, key string) (yes bool, e
 	if u.what == "revision before" { // what was there is what both follow
 		return false, nil
 	}
-	read, files := 0, 0
-	_, err = f.walk(ctx, f.trees.Base, "", func(p string) bool {
+	return f.anyIn(ctx, f.trees.Base, func(p string) bool {
 		return u.in == nil && lang.Of(p).IsKnown() || slices.Contains(u.in, lang.Of(p))
-	}, func(_ string, e object.Entry) (bool, error) {
-		text, err := f.text(ctx, e)
-		if err != nil {
-			return false, err
-		}
-		if read, files = read+len(text), files+1; read > mostRead || files > mostSearched {
-			yes = true
-			return false, nil
-		}
-		yes = strings.Contains(text, key) && u.givenIn(diff.Lines(text), key) > 0
-		return !yes, nil
-	})
-	return yes, err
+	}, func(_, text string) bool { return strings.Contains(text, key) && u.givenIn(diff.Lines(text), key) > 0 })
 }
 
 // distinct reports whether lines give each name once.
