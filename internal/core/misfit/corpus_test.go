@@ -2,8 +2,10 @@ package misfit
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -145,12 +147,16 @@ func TestCorpus(t *testing.T) {
 		require.NoError(t, err)
 		require.NotEmpty(t, files)
 		there, found, told, false_, cases, fits := 0, 0, 0, 0, 0, 0
+		classes := map[string][3]int{} // there, found, false
 		for _, file := range files {
 			for _, c := range read(t, file) {
 				o := object.NewOverlay(object.SHA1, nil)
 				got, err := Find(t.Context(), o, c.trees(t, o))
 				require.NoError(t, err, c.name)
 				cases++
+				class, _, _ := strings.Cut(c.name, ":")
+				n := classes[class]
+				n[0] += len(c.want)
 				if len(c.want) == 0 {
 					fits++
 				}
@@ -162,16 +168,22 @@ func TestCorpus(t *testing.T) {
 				}
 				for _, m := range got {
 					if s := says(m); left[s] {
-						found++
+						found, n[1] = found+1, n[1]+1
 						delete(left, s)
 					} else {
-						false_++
+						false_, n[2] = false_+1, n[2]+1
 						t.Logf("%s %s: told and not so: %s", filepath.Base(file), c.name, s)
 					}
 				}
+				classes[class] = n
 				for w := range left {
 					t.Logf("%s %s: not found: %s", filepath.Base(file), c.name, w)
 				}
+			}
+		}
+		for _, class := range slices.Sorted(maps.Keys(classes)) {
+			if n := classes[class]; n[0] > 1 {
+				t.Logf("   %-20s found %d of %d , false %d", class, n[1], n[0], n[2])
 			}
 		}
 		t.Logf("%s: %d cases, %d of them fit; of %d misfits %d found; of %d told %d are none", set.name, cases, fits,

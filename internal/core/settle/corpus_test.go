@@ -2,6 +2,7 @@ package settle
 
 import (
 	"fmt"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
@@ -10,6 +11,7 @@ import (
 	"testing"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 
@@ -149,6 +151,7 @@ func (c *corpusCase) verdict(t *testing.T) corpusVerdict {
 
 // TestCorpus holds the share of conflicts for which what is suggested is right, and wrong.
 func TestCorpus(t *testing.T) {
+	classes := map[string][4]int{} // by language: with an answer, right, among the first three, wrong
 	for _, c := range []struct {
 		name               string
 		right, soon, wrong float64 // of those with an answer; of all
@@ -164,6 +167,8 @@ func TestCorpus(t *testing.T) {
 		all := read(t, c.name)
 		for _, one := range all {
 			v := one.verdict(t)
+			class := lang.Of(path.Base(one.file)).Name
+			n := classes[class]
 			if len(one.wants) > 0 {
 				answers++
 			}
@@ -179,6 +184,12 @@ func TestCorpus(t *testing.T) {
 			if v.soon {
 				soon++
 			}
+			for i, yes := range []bool{len(one.wants) > 0, v.right, v.soon, !v.right && v.suggested != ""} {
+				if yes {
+					n[i]++
+				}
+			}
+			classes[class] = n
 		}
 		says := fmt.Sprintf("%s: of %d with an answer right %d, among the first three %d; of %d wrong %d", c.name,
 			answers,
@@ -187,5 +198,9 @@ func TestCorpus(t *testing.T) {
 		assert.GreaterOrEqual(t, float64(right), c.right*float64(answers), says)
 		assert.GreaterOrEqual(t, float64(soon), c.soon*float64(answers), says)
 		assert.LessOrEqual(t, float64(wrong), c.wrong*float64(len(all)), says)
+	}
+	for _, class := range slices.Sorted(maps.Keys(classes)) {
+		n := classes[class]
+		t.Logf("   %-20s right %d of %d , first three %d, wrong %d", class, n[1], n[0], n[2], n[3])
 	}
 }
