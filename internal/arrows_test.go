@@ -45,6 +45,7 @@ var arrows = map[string]string{
 	"core/lang":     "",
 	"core/format":   "core/lang core/rx core/merge +github.com/BurntSushi/toml +go.yaml.in/yaml",
 	"core/outline":  "",
+	"core/inside":   "core/diff core/rx +golang.org/x/image",
 	"core/misfit":   "core/lang core/rx core/object core/diff core/merge core/outline core/lexing +github.com/alecthomas/chroma",
 	"beneath":       "+golang.org/x/sys",
 	"visible":       "",

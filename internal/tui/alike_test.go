@@ -1,9 +1,12 @@
 package tui
 
 import (
+	"archive/zip"
+	"bytes"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/gittest"
 )
@@ -72,4 +75,29 @@ func TestWhoWroteEachLine(t *testing.T) {
 	b.see("the first two", "> the next of 2")
 	b.press("esc")
 	b.see("① Mato Veld")
+}
+
+// TestTheTextOfDocumentsIsCompared: of two versions that are no text.
+func TestTheTextOfDocumentsIsCompared(t *testing.T) {
+	gittest.Isolate(t)
+	doc := func(text string) string {
+		var out bytes.Buffer
+		z := zip.NewWriter(&out)
+		w, err := z.Create("word/document.xml")
+		require.NoError(t, err)
+		_, err = w.Write([]byte("<w><p>" + text + "</p></w>"))
+		require.NoError(t, err)
+		require.NoError(t, z.Close())
+		return out.String()
+	}
+	_, mine, other := gittest.Team(t, "plan.docx", doc("Winter timetable of the islands"))
+	mine.Commit("mine", "plan.docx", doc("Summer timetable of the islands"))
+	other.Commit("theirs", "plan.docx", doc("Winter timetable of the northern islands"))
+	other.Git("push", "-q")
+	mine.Git("fetch", "-q")
+	b := newBench(t, mine.Dir)
+	b.press("enter", "enter")
+	b.see("a document of 5 words", "new in it: “Summer”; gone: “Winter”", "a document of 6 words",
+		"new in it: “northern”")
+	b.fits("the text of documents")
 }

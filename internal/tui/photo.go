@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,6 +15,7 @@ import (
 	"charm.land/lipgloss/v2"
 
 	"dorvik.dev/dorvik/internal/check"
+	"dorvik.dev/dorvik/internal/core/inside"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
@@ -27,6 +29,7 @@ import (
 type exhibits struct {
 	photos merge.Three[*draw.Photo]
 	kinds  merge.Three[string]
+	inside merge.Three[inside.Contents]
 }
 
 // exhibitsOf reads them.
@@ -36,7 +39,7 @@ func (s *settleScreen) exhibitsOf(c *settle.Question) *exhibits {
 		return nil
 	}
 	out, any := &exhibits{}, false
-	read := func(e object.Entry, p **draw.Photo, kind *string) {
+	read := func(e object.Entry, p **draw.Photo, kind *string, in *inside.Contents) {
 		if !e.Mode.IsRegular() {
 			return
 		}
@@ -46,12 +49,13 @@ func (s *settleScreen) exhibitsOf(c *settle.Question) *exhibits {
 		}
 		any = true
 		if *p, ok = draw.OpenPhoto(data); !ok {
-			*kind = draw.KindOf(data)
+			*in = inside.Of(data)
+			*kind = cmp.Or(in.About, draw.KindOf(data))
 		}
 	}
-	read(v.Base, &out.photos.Base, &out.kinds.Base)
-	read(v.Yours, &out.photos.Yours, &out.kinds.Yours)
-	read(v.Theirs, &out.photos.Theirs, &out.kinds.Theirs)
+	read(v.Base, &out.photos.Base, &out.kinds.Base, &out.inside.Base)
+	read(v.Yours, &out.photos.Yours, &out.kinds.Yours, &out.inside.Yours)
+	read(v.Theirs, &out.photos.Theirs, &out.kinds.Theirs, &out.inside.Theirs)
 	if !any {
 		return nil
 	}
@@ -64,6 +68,25 @@ func describe(p *draw.Photo, kind string) string {
 		return fmt.Sprintf(", a picture: %s, %d×%d pixels", strings.ToUpper(p.Format), p.Width, p.Height)
 	}
 	return words.If(kind == "", "", ", "+kind)
+}
+
+// changedInside says what a side changed in what can be read of a file; or nothing.
+func (x *exhibits) changedInside(now inside.Contents) string {
+	if x == nil || len(x.inside.Base.Lines) == 0 || len(now.Lines) == 0 {
+		return ""
+	}
+	added, gone := inside.Changed(x.inside.Base, now)
+	var out []string
+	for _, part := range []struct {
+		what string
+		list []string
+	}{{"new in it: ", added}, {"gone: ", gone}} {
+		if len(part.list) > 0 {
+			out = append(out, part.what+"“"+strings.Join(part.list[:min(len(part.list), 12)], " ")+"”"+
+				words.If(len(part.list) > 12, fmt.Sprintf(" and %d more", len(part.list)-12), ""))
+		}
+	}
+	return strings.Join(out, "; ")
 }
 
 // photos draws the images side by side, each under its sign.
