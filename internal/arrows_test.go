@@ -73,7 +73,7 @@ var arrows = map[string]string{
 	"demo":     "core/object vcs git +golang.org/x/tools/txtar",
 	"tui/keys": "+charm.land",
 	"tui/term": "core/lexing tui/keys visible +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
-	"tui": "core/annotate core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge " +
+	"tui": "core/annotate core/caught core/decided core/diagnose core/diff core/history core/inside core/lexing core/merge " +
 		"core/misfit core/object core/replay core/rx core/settle askpass change check demo draw ledger lookback plan prove " +
 		"recovery tui/keys tui/term vcs visible words +charm.land +github.com/charmbracelet",
 	"cli": "core/annotate core/caught core/decided core/diagnose core/history core/merge core/misfit core/object " +
