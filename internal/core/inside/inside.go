@@ -1,7 +1,7 @@
-// Package inside tells what a file that is no text holds, as far as its plain parts show it: the pages and title of a PDF
-// (ISO 32000), the text of an office document (ECMA-376, ISO 26300), the list of an archive, the length of a sound, the
-// name of a font. It reads at most a few megabytes of what is compressed, and never panics on a damaged file: then it
-// knows less.
+// Package inside tells what a file that is no text holds, as far as its plain parts show it: the pages and title of a
+// PDF (ISO 32000), the text of an office document (ECMA-376, ISO 26300), the list of an archive, the length of a sound,
+// the name of a font. It reads at most a few megabytes of what is compressed, and never panics on a damaged file: then
+// it knows less.
 package inside
 
 import (
