@@ -82,12 +82,25 @@ func TestTheListByNumber(t *testing.T) {
 	b.press("1")
 	assert.Equal(t, 0, b.m.settle.listed().row)
 	b.press("end")
+	b.see("rest of fares.go", "What joined by itself in this file, beside its conflicts.")
+	b.press("enter") // its changes, one by one, and no edit while a conflict is open
+	b.see("fares/fares.go", "settle its conflicts, and it can be edited here", "tab next change")
+	assert.NotContains(t, b.text(), "write in it")
+	b.press("esc", "up")
 	b.see("This file joined by itself")
 	b.press("enter")
 	b.see("timetable/tide.go", "You are only reading.")
 	b.press("esc", "2", "enter")
 	assert.Equal(t, 1, b.m.settle.at)
 	assert.Nil(t, b.m.settle.listed())
+	b.press("+", "enter", "j", "end", "enter") // settled: now it can be edited, whole
+	b.see("fares/fares.go", "reopen it, edit by edit", "write in it")
+	b.press("w", "home", "/", "/", "ctrl+s")
+	b.see("fares/fares.go is as you want it, by an edit that becomes part of")
+	text, _, err := b.m.s.Planner.TextAt(t.Context(), b.m.join.Tree, "fares/fares.go")
+	require.NoError(t, err)
+	assert.Contains(t, text, "\n//")
+	assert.Contains(t, text, "roundUp(rate*v.HalfMetres(), 10)", "with the decision")
 }
 
 // TestScrolling: by the wheel and by keys, on every kind of page.

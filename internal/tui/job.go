@@ -75,7 +75,7 @@ type job struct {
 
 	route       plan.Route // the route marked on Choose
 	verdicts    map[settle.Key][]settle.Verdict
-	joinedAlone []plan.Overlap // files that joined without a decision
+	joinedAlone []plan.Overlap // files that joined without a decision, or in part
 
 	nav           navigator
 	awaitSettings func(ctx context.Context) error // returns when the settings changed
@@ -272,20 +272,28 @@ func (j *job) returning(asks *change.AsksError) tea.Cmd {
 	})
 }
 
-// joinedAlone returns the files without questions.
+// joinedAlone returns the files without questions, and those with questions beside which something joined by itself.
 func joinedAlone(overlap []plan.Overlap, questions []plan.Attributed) (out []plan.Overlap) {
-	asked := map[string]bool{}
+	asked, rest := map[string]bool{}, map[string]bool{}
 	for _, q := range questions {
 		for _, p := range q.File.Names() {
 			asked[p] = true
 		}
+		if len(q.File.Wholly()) > 0 {
+			rest[q.File.Path] = true
+		}
 	}
+	var inPart []plan.Overlap
 	for _, o := range overlap {
-		if !o.Decide && !asked[o.Path] {
+		switch {
+		case rest[o.Path]:
+			o.Decide = true
+			inPart = append(inPart, o)
+		case !o.Decide && !asked[o.Path]:
 			out = append(out, o)
 		}
 	}
-	return out
+	return append(out, inPart...)
 }
 
 // eachCommit is the check results of the replayed commits.

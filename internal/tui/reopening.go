@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"fmt"
+	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -54,6 +55,9 @@ func (f *joinedFile) open(ok bool) {
 	title := term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim,
 		"   ").Mark(term.MarkYours).Add(term.Dim, "yours  ").
 		Mark(term.MarkTheirs).Add(term.Dim, "theirs  ").Mark(term.MarkJoined).Add(term.Dim, "made in joining")
+	if f.isOpen() {
+		title = title.Add(term.Dim, "   settle its conflicts, and it can be edited here")
+	}
 	if !ok {
 		title = term.Text(term.Plain, " ").Bold(term.Bright, f.path)
 		f.lines = []plan.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or " +
@@ -75,13 +79,20 @@ func (f *joinedFile) more(r *reader, ok bool) []action {
 	}
 	out := []action{acts(keys.Next, does, f.markRead)}
 	holder, holds := f.job.join.MendHolder()
-	if !ok || !holds || f.job.pos.Trivial() != plan.NotTrivial {
+	if !ok || !holds || f.job.pos.Trivial() != plan.NotTrivial || f.isOpen() {
 		return out
 	}
 	if f.known && f.sides.Yours != f.sides.Theirs {
 		out = append(out, acts(keys.Take, "reopen it, edit by edit", func() tea.Cmd { return f.reopen(holder) }))
 	}
 	return append(out, acts(keys.Write, "write in it", func() tea.Cmd { return f.write(r, holder) }))
+}
+
+// isOpen reports whether a conflict in the file is open: what is written in it now would be lost by the decision.
+func (f *joinedFile) isOpen() bool {
+	return slices.ContainsFunc(f.job.questions, func(q plan.Attributed) bool {
+		return q.Decision == nil && q.File.Path == f.path
+	})
 }
 
 // isRead reports whether this content of the file was read.
@@ -145,8 +156,7 @@ func (f *joinedFile) reopen(holder string) tea.Cmd {
 	}
 	t := &taking{frame: f.job.frame, board: board, start: f.text, keeps: "apply", first: 1, from: 1,
 		title: term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim,
-			"  joined by itself; what you change becomes part of "+
-				""+holder),
+			"  what you change becomes part of "+holder),
 		keep: func(text string) tea.Cmd { return f.mend(text, holder) }}
 	t.show()
 	return nil

@@ -2,6 +2,7 @@ package tui
 
 import (
 	"fmt"
+	"path"
 	"strconv"
 	"strings"
 
@@ -159,6 +160,9 @@ func (l *listing) remark() term.Line {
 		return term.Text(term.Dim, "Enter goes to this conflict; a number goes to the conflict of that number."+
 			askedFirst(&l.job.questions[l.row]))
 	}
+	if l.job.joinedAlone[l.row-len(l.job.questions)].Decide {
+		return term.Text(term.Dim, "What joined by itself in this file, beside its conflicts. Read it if you like.")
+	}
 	return term.Text(term.Dim, "This file joined by itself. Read it if you like.")
 }
 
@@ -285,7 +289,11 @@ func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
 	if r.isRead(o.Path) {
 		m, k = term.MarkSettled, term.Dim
 	}
-	return term.Line{}.Mark(m).Add(k, term.CutPath(o.Path, r.w-12)).Fit(r.w-8).Add(term.Dim, count), clickedFile(i)
+	name := term.CutPath(o.Path, r.w-12)
+	if o.Decide { // beside its conflicts
+		name, count = "rest of "+term.CutPath(path.Base(o.Path), r.w-18), ""
+	}
+	return term.Line{}.Mark(m).Add(k, name).Fit(r.w-8).Add(term.Dim, count), clickedFile(i)
 }
 
 // conflictRow draws a conflict in the list.
