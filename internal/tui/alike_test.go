@@ -101,3 +101,27 @@ func TestTheTextOfDocumentsIsCompared(t *testing.T) {
 		"new in it: “northern”")
 	b.fits("the text of documents")
 }
+
+// TestWhatWasSettledBeforeIsListed: in a half-done merge, what the person settled and added is in the list, can be
+// reopened, and what it leaves out is told before the push.
+func TestWhatWasSettledBeforeIsListed(t *testing.T) {
+	gittest.Isolate(t)
+	_, mine, other := gittest.Team(t, "a.txt", "one\ntwo\n", "b.txt", "one\ntwo\n")
+	mine.Commit("numbers", "a.txt", "one\n2\n", "b.txt", "one\n2\n")
+	other.Commit("capitals", "a.txt", "one\nTWO\n", "b.txt", "one\nTWO\n")
+	other.Git("push", "-q")
+	mine.Git("fetch", "-q")
+	_, err := mine.Try("merge", "origin/main")
+	require.Error(t, err)
+	mine.Write("a.txt", "one\n2\n")
+	mine.Git("add", "a.txt")
+	b := newBench(t, mine.Dir)
+	b.press("enter", "j", "end")
+	b.see("JOINED ALREADY", "✓ a.txt", "by you", "You settled this file before.")
+	b.press("enter")
+	b.see("a.txt", "reopen it, edit by edit", "write in it")
+	b.press("esc", "esc", "2", "enter", "enter")
+	b.fits("what was settled before")
+	b.press("s", "enter")
+	b.see("LEFT OUT", "a.txt:2", "TWO")
+}

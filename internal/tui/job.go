@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"errors"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -75,7 +76,7 @@ type job struct {
 
 	route       plan.Route // the route marked on Choose
 	verdicts    map[settle.Key][]settle.Verdict
-	joinedAlone []plan.Overlap // files that joined without a decision, or in part
+	joinedAlone []joinedRow // files without an open question, wholly or in part
 
 	nav           navigator
 	awaitSettings func(ctx context.Context) error // returns when the settings changed
@@ -182,7 +183,7 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 		return func() tea.Cmd {
 			j.pos = &now
 			j.join, j.questions, j.st = join, questions, st
-			j.verdicts, j.joinedAlone = nil, joinedAlone(j.overlap, questions)
+			j.verdicts, j.joinedAlone = nil, joinedAlone(j.overlap, questions, settledBefore(j.pos))
 			if next == nil {
 				return nil
 			}
@@ -272,8 +273,24 @@ func (j *job) returning(asks *change.AsksError) tea.Cmd {
 	})
 }
 
-// joinedAlone returns the files without questions, and those with questions beside which something joined by itself.
-func joinedAlone(overlap []plan.Overlap, questions []plan.Attributed) (out []plan.Overlap) {
+// joinedRow is a file that asks nothing, or the rest of one that does.
+type joinedRow struct {
+	plan.Overlap
+	part    bool // it has conflicts, beside which something joined by itself
+	settled bool // the person settled its conflicts before Dorvik came
+}
+
+// settledBefore lists the files whose conflicts the person settled in a half-done operation that is being finished.
+func settledBefore(p *plan.Position) []string {
+	if p.Resumes() == nil || p.Stuck == nil {
+		return nil
+	}
+	return p.Stuck.Settled
+}
+
+// joinedAlone returns the files without questions; then those that were settled before, and those with questions beside
+// which something joined by itself.
+func joinedAlone(overlap []plan.Overlap, questions []plan.Attributed, settled []string) (out []joinedRow) {
 	asked, rest := map[string]bool{}, map[string]bool{}
 	for _, q := range questions {
 		for _, p := range q.File.Names() {
@@ -283,17 +300,21 @@ func joinedAlone(overlap []plan.Overlap, questions []plan.Attributed) (out []pla
 			rest[q.File.Path] = true
 		}
 	}
-	var inPart []plan.Overlap
+	var last []joinedRow
 	for _, o := range overlap {
 		switch {
 		case rest[o.Path]:
-			o.Decide = true
-			inPart = append(inPart, o)
-		case !o.Decide && !asked[o.Path]:
-			out = append(out, o)
+			last = append(last, joinedRow{Overlap: o, part: true})
+		case !asked[o.Path] && !o.Decide && !slices.Contains(settled, o.Path):
+			out = append(out, joinedRow{Overlap: o})
 		}
 	}
-	return append(out, inPart...)
+	for _, p := range settled {
+		if !asked[p] {
+			out = append(out, joinedRow{Overlap: plan.Overlap{Path: p, Counted: true}, settled: true})
+		}
+	}
+	return append(out, last...)
 }
 
 // eachCommit is the check results of the replayed commits.

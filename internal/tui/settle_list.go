@@ -160,8 +160,11 @@ func (l *listing) remark() term.Line {
 		return term.Text(term.Dim, "Enter goes to this conflict; a number goes to the conflict of that number."+
 			askedFirst(&l.job.questions[l.row]))
 	}
-	if l.job.joinedAlone[l.row-len(l.job.questions)].Decide {
+	switch row := l.job.joinedAlone[l.row-len(l.job.questions)]; {
+	case row.part:
 		return term.Text(term.Dim, "What joined by itself in this file, beside its conflicts. Read it if you like.")
+	case row.settled:
+		return term.Text(term.Dim, "You settled this file before. Enter shows it; there it can be reopened.")
 	}
 	return term.Text(term.Dim, "This file joined by itself. Read it if you like.")
 }
@@ -212,7 +215,8 @@ func (s settlePage) listRows(w, h int) *listRows {
 	r.conflicts()
 	r.add(nil)
 	r.add(term.Text(term.Plain, " ").Then(term.Rule(w - 2)))
-	r.add(term.Text(term.Plain, " ").Then(term.Heading("JOINED BY THEMSELVES")).Add(term.Plain,
+	r.add(term.Text(term.Plain, " ").Then(term.Heading(words.If(len(settledBefore(s.job.pos)) > 0,
+		"JOINED ALREADY", "JOINED BY THEMSELVES"))).Add(term.Plain,
 		fmt.Sprintf("  %d", len(s.job.joinedAlone))))
 	for i := range s.job.joinedAlone {
 		r.entry(len(s.job.questions) + i)
@@ -284,14 +288,17 @@ func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
 	}
 	i -= len(r.job.questions)
 	o := r.job.joinedAlone[i]
-	m, count := joinedSign(o)
+	m, count := joinedSign(o.Overlap)
 	k := term.Plain
 	if r.isRead(o.Path) {
 		m, k = term.MarkSettled, term.Dim
 	}
 	name := term.CutPath(o.Path, r.w-12)
-	if o.Decide { // beside its conflicts
+	switch {
+	case o.part:
 		name, count = "rest of "+term.CutPath(path.Base(o.Path), r.w-18), ""
+	case o.settled:
+		m, count = term.MarkSettled, "by you"
 	}
 	return term.Line{}.Mark(m).Add(k, name).Fit(r.w-8).Add(term.Dim, count), clickedFile(i)
 }
