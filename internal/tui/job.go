@@ -275,7 +275,7 @@ func (j *job) returning(asks *change.AsksError) tea.Cmd {
 
 // joinedRow is a file that asks nothing, or the rest of one that does.
 type joinedRow struct {
-	plan.Overlap
+	file    plan.Overlap
 	part    bool // it has conflicts, beside which something joined by itself
 	settled bool // the person settled its conflicts before Dorvik came
 }
@@ -304,14 +304,14 @@ func joinedAlone(overlap []plan.Overlap, questions []plan.Attributed, settled []
 	for _, o := range overlap {
 		switch {
 		case rest[o.Path]:
-			last = append(last, joinedRow{Overlap: o, part: true})
+			last = append(last, joinedRow{file: o, part: true})
 		case !asked[o.Path] && !o.Decide && !slices.Contains(settled, o.Path):
-			out = append(out, joinedRow{Overlap: o})
+			out = append(out, joinedRow{file: o})
 		}
 	}
 	for _, p := range settled {
 		if !asked[p] {
-			out = append(out, joinedRow{Overlap: plan.Overlap{Path: p, Counted: true}, settled: true})
+			out = append(out, joinedRow{file: plan.Overlap{Path: p, Counted: true}, settled: true})
 		}
 	}
 	return append(out, last...)

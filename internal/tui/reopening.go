@@ -109,13 +109,13 @@ func (s *settleScreen) isRead(path string) bool {
 func (f *joinedFile) nextUnread() string {
 	at := 0
 	for i, o := range f.job.joinedAlone {
-		if o.Path == f.path {
+		if o.file.Path == f.path {
 			at = i
 		}
 	}
 	n := len(f.job.joinedAlone)
 	for i := 1; i < n; i++ {
-		if o := f.job.joinedAlone[(at+i)%n]; !f.isRead(o.Path) {
+		if o := f.job.joinedAlone[(at+i)%n].file; !f.isRead(o.Path) {
 			return o.Path
 		}
 	}
@@ -133,7 +133,7 @@ func (f *joinedFile) markRead() tea.Cmd {
 	f.job.close()
 	if l := f.listed(); l != nil {
 		for i, o := range f.job.joinedAlone {
-			if o.Path == next {
+			if o.file.Path == next {
 				l.moveTo(len(f.job.questions) + i)
 			}
 		}

@@ -158,7 +158,7 @@ func (s *settleScreen) update(msg tea.Msg) tea.Cmd {
 		return s.turnTo(int(msg))
 	case clickedFile:
 		if !s.job.busy() {
-			return s.read(s.job.joinedAlone[msg].Path)
+			return s.read(s.job.joinedAlone[msg].file.Path)
 		}
 	case judged:
 		if s.job.verdicts == nil {

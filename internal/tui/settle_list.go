@@ -108,7 +108,7 @@ func (s *settleScreen) shows(text string, row int) bool {
 		has = q.Question.Path + " " + words.Hint(q.Question) + " " + s.theirName(q) + " " +
 			words.If(q.Decision != nil, "settled", words.If(s.aside(q) != "", "put aside "+s.aside(q), "open"))
 	} else {
-		o := s.job.joinedAlone[row-len(s.job.questions)]
+		o := s.job.joinedAlone[row-len(s.job.questions)].file
 		has = o.Path + " joined " + words.If(s.isRead(o.Path), "read", "unread")
 	}
 	return strings.Contains(strings.ToLower(has), strings.ToLower(text))
@@ -130,7 +130,7 @@ func (l *listing) enterRow() tea.Cmd {
 		l.job.close()
 		return l.turnTo(l.row)
 	}
-	return l.read(l.job.joinedAlone[l.row-len(l.job.questions)].Path)
+	return l.read(l.job.joinedAlone[l.row-len(l.job.questions)].file.Path)
 }
 
 func (l *listing) update(msg tea.Msg) tea.Cmd {
@@ -288,15 +288,15 @@ func (r *listRows) entryLine(i int) (term.Line, tea.Msg) {
 	}
 	i -= len(r.job.questions)
 	o := r.job.joinedAlone[i]
-	m, count := joinedSign(o.Overlap)
+	m, count := joinedSign(o.file)
 	k := term.Plain
-	if r.isRead(o.Path) {
+	if r.isRead(o.file.Path) {
 		m, k = term.MarkSettled, term.Dim
 	}
-	name := term.CutPath(o.Path, r.w-12)
+	name := term.CutPath(o.file.Path, r.w-12)
 	switch {
 	case o.part:
-		name, count = "rest of "+term.CutPath(path.Base(o.Path), r.w-18), ""
+		name, count = "rest of "+term.CutPath(path.Base(o.file.Path), r.w-18), ""
 	case o.settled:
 		m, count = term.MarkSettled, "by you"
 	}
