@@ -3,12 +3,14 @@ package tui
 import (
 	"archive/zip"
 	"bytes"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/tui/term"
 )
 
 // TestManyAtOnce settles conflicts alike, after what that does was seen, and takes them back.
@@ -124,4 +126,27 @@ func TestWhatWasSettledBeforeIsListed(t *testing.T) {
 	b.fits("what was settled before")
 	b.press("s", "enter")
 	b.see("LEFT OUT", "a.txt:2", "TWO")
+}
+
+// TestWhatIsUndecidedHasNoSide: while no way is marked, no word of the place is in a side's colour.
+func TestWhatIsUndecidedHasNoSide(t *testing.T) {
+	gittest.Isolate(t)
+	_, mine, other := gittest.Team(t, "n.md", "The board shows boats.\n")
+	mine.Commit("mine", "n.md", "The board shows trips.\n")
+	other.Commit("theirs", "n.md", "The board shows boats and piers.\n")
+	other.Git("push", "-q")
+	mine.Git("fetch", "-q")
+	b := newBench(t, mine.Dir)
+	b.press("enter", "enter")
+	b.see("not decided yet", "The board shows boats.")
+	seen := false
+	for _, row := range b.m.draw() {
+		for _, span := range row {
+			if after := strings.Contains(span.Text, "RESULT"); after || seen {
+				seen = true
+				assert.NotContains(t, []term.Hue{term.Yours, term.Theirs}, span.Ink.Hue, span.Text)
+			}
+		}
+	}
+	assert.True(t, seen)
 }

@@ -45,6 +45,10 @@ func linesBefore(parts []settle.Part, at int) (n int) {
 func (s settlePage) resultPage(q *plan.Attributed, w, h int, whole bool) term.Page {
 	parts, at := s.parts(q)
 	yours, theirs, _ := q.File.Sides(q.Question, s.chosen(q))
+	if s.way == unmarked { // it is as before both edits: nothing in it is of a side
+		yours = strings.Join(parts[at].Lines, "")
+		theirs = yours
+	}
 	before := linesBefore(parts, at)
 	own := len(parts[at].Lines)
 	rows := linesBefore(parts, len(parts))
