@@ -1,6 +1,9 @@
 package misfit
 
-import "strings"
+import (
+	"slices"
+	"strings"
+)
 
 // arity is the number of arguments that something takes.
 type arity struct{ least, most int }
@@ -13,6 +16,12 @@ func (a arity) takes(n int) bool { return n >= a.least && n <= a.most }
 // bracketed splits the text between a bracket and its closing one, possibly some lines further, at its outermost
 // commas. ok is false if it does not close in time.
 func bracketed(lines []string, line, col int) (parts []string, ok bool) {
+	parts, _, ok = bracketedTo(lines, line, col)
+	return parts, ok
+}
+
+// bracketedTo is bracketed; after is the rest of the line in which the bracket closes.
+func bracketedTo(lines []string, line, col int) (parts []string, after string, ok bool) {
 	depth, quote := 0, byte(0)
 	var part strings.Builder
 	for i := line; i < min(len(lines), line+longestHead); i++ {
@@ -42,7 +51,7 @@ func bracketed(lines []string, line, col int) (parts []string, ok bool) {
 					if s := strings.TrimSpace(part.String()); s != "" {
 						parts = append(parts, s)
 					}
-					return parts, true
+					return parts, text[k+1:], true
 				}
 			case ch == ',' && depth == 1:
 				parts = append(parts, strings.TrimSpace(part.String()))
@@ -54,7 +63,7 @@ func bracketed(lines []string, line, col int) (parts []string, ok bool) {
 			}
 		}
 	}
-	return nil, false
+	return nil, "", false
 }
 
 // params returns the text between the brackets after a definition's name.
@@ -106,8 +115,14 @@ func arityOf(l *language, lines []string, d def) (a arity, ok bool) {
 	return a, true
 }
 
-// callsIn counts the arguments of each call of a name that begins in a line.
-func callsIn(lines []string, line int, name string) (out []int) {
+// invocation is a call: its arguments, and what follows it in the line where it ends.
+type invocation struct {
+	args  []string
+	after string
+}
+
+// callsOf returns the calls of a name that begin in a line, but for those whose arguments are spread from a list.
+func callsOf(lines []string, line int, name string) (out []invocation) {
 	text := lines[line]
 	for lo := range occurrences(text, name) {
 		open := lo + len(name)
@@ -117,15 +132,13 @@ func callsIn(lines []string, line int, name string) (out []int) {
 		if open >= len(text) || text[open] != '(' {
 			continue
 		}
-		args, ok := bracketed(lines, line, open)
-		spread := false
-		for _, a := range args {
-			spread = spread || strings.HasPrefix(a, "*") && !strings.HasPrefix(a, "*p") || strings.HasPrefix(a,
-				"...") ||
+		args, end, ok := bracketedTo(lines, line, open)
+		spread := slices.ContainsFunc(args, func(a string) bool {
+			return strings.HasPrefix(a, "*") && !strings.HasPrefix(a, "*p") || strings.HasPrefix(a, "...") ||
 				strings.HasSuffix(a, "...")
-		}
+		})
 		if ok && !spread {
-			out = append(out, len(args))
+			out = append(out, invocation{args, strings.TrimSpace(end)})
 		}
 	}
 	return out

@@ -182,8 +182,8 @@ func changedPlaces(was, is form) func(u use) bool {
 		return nil
 	}
 	return func(u use) bool {
-		calls, _ := u.calls()
-		return slices.ContainsFunc(calls, func(args []string) bool { return positional(args) > 1 })
+		calls := u.calls()
+		return slices.ContainsFunc(calls, func(c invocation) bool { return positional(c.args) > 1 })
 	}
 }
 
@@ -193,8 +193,8 @@ func byName(was, is form) func(u use) bool {
 		return nil
 	}
 	return func(u use) bool {
-		calls, _ := u.calls()
-		return slices.ContainsFunc(calls, func(args []string) bool { return positional(args) > most })
+		calls := u.calls()
+		return slices.ContainsFunc(calls, func(c invocation) bool { return positional(c.args) > most })
 	}
 }
 
@@ -232,10 +232,10 @@ func (f form) construction() (a arity, ok bool) {
 	if f.called { // a record
 		return arityOf(&language{family: f.family}, f.lines, f.def)
 	}
-	make := regexp.MustCompile(strings.ReplaceAll(constructors[f.family], "NAME", regexp.QuoteMeta(f.name)))
+	makes := regexp.MustCompile(strings.ReplaceAll(constructors[f.family], "NAME", regexp.QuoteMeta(f.name)))
 	n := 0
 	for i, l := range f.body {
-		m := make.FindStringSubmatch(strings.TrimRight(l, "\r\n"))
+		m := makes.FindStringSubmatch(strings.TrimRight(l, "\r\n"))
 		if m == nil {
 			continue
 		}
@@ -269,17 +269,21 @@ func otherConstruction(was, is form) func(u use) bool {
 		return nil
 	}
 	return func(u use) bool {
-		calls, _ := u.calls()
-		return slices.ContainsFunc(calls, func(args []string) bool { return a.takes(len(args)) && !b.takes(len(args)) })
+		calls := u.calls()
+		return slices.ContainsFunc(calls, func(c invocation) bool {
+			return a.takes(len(c.args)) && !b.takes(len(c.args))
+		})
 	}
 }
+
+var hasFields = rx.New(`\b(interface|type|struct)\b`)
 
 // valueField matches a field of a type whose values are written with the names of their fields.
 var valueField = rx.New(`^\s+(?:pub(?:\([^)]*\))? |readonly |let |var )?(\w+)(\??)\s*:\s*([^=]+?)[,;]?\s*$`)
 
 // fields returns the fields that a value must have, and all it may have.
 func (f form) fields() (must, may []string) {
-	if !rx.New(`\b(interface|type|struct)\b`).MatchString(f.head) {
+	if !hasFields.MatchString(f.head) {
 		return nil, nil
 	}
 	for _, l := range f.body {
@@ -353,7 +357,12 @@ var (
 	async   = rx.New(`\b(?:async|suspend)\b`)
 	awaited = rx.New(`\bawait\b|\.(?:then|join|get|Result|Wait|await|thenApply|thenAccept)\b|\bPromise\.|\basyncio\.|` +
 		`\b(?:gather|create_task|ensure_future|launch|runBlocking|async|block_on|spawn|Task\.Run|Task\.WhenAll)\b`)
+	suspending = rx.New(`\b(?:suspend|launch|runBlocking|async)\b`)
+	caught     = rx.New(`\b(?:throws|try|catch)\b`)
 )
+
+// enclosed is the number of lines above a call among which is what it runs within.
+const enclosed = 12
 
 func (f form) async() bool { return async.MatchString(f.head) || futures.MatchString(f.result) }
 
@@ -368,12 +377,12 @@ func asynchronous(was, is form) func(u use) bool {
 	}
 	passed := passedOn(was.name)
 	return func(u use) bool {
-		calls, _ := u.calls()
+		calls := u.calls()
 		if len(calls) == 0 || awaited.MatchString(u.text) || passed.MatchString(u.text) {
 			return false
 		}
 		if strings.Contains(is.head, "suspend") {
-			return !regexp.MustCompile(`\b(?:suspend|launch|runBlocking|async)\b`).MatchString(u.around(12))
+			return !suspending.MatchString(u.around(enclosed))
 		}
 		return true
 	}
@@ -395,8 +404,8 @@ func throwing(was, is form) func(u use) bool {
 		return nil
 	}
 	return func(u use) bool {
-		calls, _ := u.calls()
-		return len(calls) > 0 && !regexp.MustCompile(`\b(?:throws|try|catch)\b`).MatchString(u.around(12))
+		calls := u.calls()
+		return len(calls) > 0 && !caught.MatchString(u.around(enclosed))
 	}
 }
 
@@ -414,9 +423,8 @@ func emptied(was, is form) func(u use) bool {
 		return nil
 	}
 	return func(u use) bool {
-		_, after := u.calls()
-		return slices.ContainsFunc(after, func(s string) bool {
-			return takesApart.MatchString(s) && !cautious.MatchString(s)
+		return slices.ContainsFunc(u.calls(), func(c invocation) bool {
+			return takesApart.MatchString(c.after) && !cautious.MatchString(c.after)
 		})
 	}
 }
@@ -455,7 +463,7 @@ func several(was, is form) func(u use) bool {
 	}
 	passed := passedOn(was.name)
 	return func(u use) bool {
-		calls, _ := u.calls()
+		calls := u.calls()
 		return len(calls) > 0 && !takenApart.MatchString(u.text) && !passed.MatchString(u.text)
 	}
 }
@@ -484,8 +492,9 @@ func otherKinds(was, is form) func(u use) bool {
 		return nil
 	}
 	return func(u use) bool {
-		calls, _ := u.calls()
-		return slices.ContainsFunc(calls, func(args []string) bool {
+		calls := u.calls()
+		return slices.ContainsFunc(calls, func(c invocation) bool {
+			args := c.args
 			for i, k := range kinds {
 				if i >= len(args) {
 					continue
@@ -570,14 +579,14 @@ func (f form) remarks() string {
 }
 
 func otherUnit(was, is form) func(u use) bool {
-	called := func(u use) bool { c, _ := u.calls(); return len(c) > 0 }
+	called := func(u use) bool { return len(u.calls()) > 0 }
 	if len(was.params) == len(is.params) {
 		for i := range was.params {
 			if a, b := paramName(was.family, was.params[i]), paramName(is.family, is.params[i]); otherMeasure(a, b) {
 				return func(u use) bool {
-					calls, _ := u.calls()
-					return slices.ContainsFunc(calls, func(args []string) bool {
-						return i < len(args) && !namedArg.MatchString(args[i])
+					calls := u.calls()
+					return slices.ContainsFunc(calls, func(c invocation) bool {
+						return i < len(c.args) && !namedArg.MatchString(c.args[i])
 					})
 				}
 			}
@@ -591,6 +600,9 @@ func otherUnit(was, is form) func(u use) bool {
 	}
 	return nil
 }
+
+// isSet matches what follows a name that is set.
+var isSet = rx.New(`^\s*=[^=]`)
 
 // property matches what makes a method be used without brackets.
 var property = rx.New(`@(?:\w+\.)?(?:cached_)?property\b|^\s*(?:static )?get\s+\w+\(`)
@@ -611,7 +623,7 @@ func calledDifferently(was, is form) func(u use) bool {
 		for lo := range occurrences(u.text, u.name) {
 			rest := u.text[lo+len(u.name):]
 			if strings.HasSuffix(u.text[:lo], ".") && strings.HasPrefix(rest, "(") != now &&
-				!regexp.MustCompile(`^\s*=[^=]`).MatchString(rest) {
+				!isSet.MatchString(rest) {
 				return true
 			}
 		}
@@ -860,6 +872,7 @@ func lists(lines []string) (out []listOf) {
 
 var (
 	branches = rx.New(`\b(?:switch|match|when|case)\b.*[{:]\s*$|\bmap\[|[=:(]\s*\{\s*$|\{\s*$`)
+	chooses  = rx.New(`\b(?:switch|match|when)\b`)
 	rest     = rx.New(`^\s*(?:default\b|else\b|_\s*(?:=>|->|:|if)|case _\b|\} else)`)
 )
 
@@ -923,7 +936,7 @@ func (f promises) listing(ctx context.Context, side merge.Side, one *file, old [
 			for k := first - 1; k >= max(0, first-2); k-- {
 				if branches.MatchString(strings.TrimRight(fresh[k], "\r\n")) &&
 					indentation(fresh[k]) <= indentation(fresh[first]) && strings.ContainsAny(fresh[k], "({:") &&
-					rx.New(`\b(?:switch|match|when)\b`).MatchString(fresh[k]) {
+					chooses.MatchString(fresh[k]) {
 					at = e.B0 + k
 					break
 				}

@@ -172,32 +172,19 @@ type use struct {
 	name string
 }
 
-// calls lists the arguments of the calls of the name that begin in the line, and what follows each in the line.
-func (u use) calls() (out [][]string, after []string) {
-	for lo := range occurrences(u.text, u.name) {
-		open := lo + len(u.name)
-		if open >= len(u.text) || u.text[open] != '(' {
-			continue
+// calls returns the calls of the name that begin in the line; none if the name stands in a comment or a string there,
+// too, because then it is not known which are calls.
+func (u use) calls() []invocation {
+	count := func(text string) (n int) {
+		for range occurrences(text, u.name) {
+			n++
 		}
-		args, ok := bracketed(u.by.to, u.line, min(open, len(u.by.to[u.line])))
-		if !ok {
-			continue
-		}
-		depth, end := 0, open
-		for ; end < len(u.text); end++ {
-			switch u.text[end] {
-			case '(':
-				depth++
-			case ')':
-				depth--
-			}
-			if depth == 0 {
-				break
-			}
-		}
-		out, after = append(out, args), append(after, strings.TrimSpace(u.text[min(end+1, len(u.text)):]))
+		return n
 	}
-	return out, after
+	if count(u.text) != count(u.by.to[u.line]) {
+		return nil
+	}
+	return callsOf(u.by.to, u.line, u.name)
 }
 
 // around returns the line with those above it, as far as they can enclose it.

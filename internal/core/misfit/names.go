@@ -237,8 +237,8 @@ func (f *finder) usedBy(ctx context.Context, side merge.Side, l loss) (out []Mis
 func (l *loss) fits(one *file, line int) bool {
 	switch l.kind {
 	case Signature:
-		return !slices.ContainsFunc(callsIn(one.to, line, l.def.name), func(n int) bool {
-			return l.was.takes(n) && !l.is.takes(n)
+		return !slices.ContainsFunc(callsOf(one.to, line, l.def.name), func(c invocation) bool {
+			return l.was.takes(len(c.args)) && !l.is.takes(len(c.args))
 		})
 	case Moved: // uses that name the old file break
 		stem := strings.TrimSuffix(path.Base(l.path), path.Ext(l.path))

@@ -1,0 +1,30 @@
+package misfit
+
+import (
+	"testing"
+
+	"dorvik.dev/dorvik/internal/core/diff"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// TestCallsOfALine: a text before a call in its line does not shift it, and arguments that are spread are not counted.
+func TestCallsOfALine(t *testing.T) {
+	for text, want := range map[string]struct {
+		args  [][]string
+		after []string
+	}{
+		`print("far (", fare(2, 1).low)`: {[][]string{{"2", "1"}}, []string{".low)"}},
+		`x = fare(a(1), "b, c")`:         {[][]string{{"a(1)", `"b, c"`}}, []string{""}},
+		`fare(*rest) + fare(1)`:          {[][]string{{"1"}}, []string{""}},
+		`fares(1); a.fare (2);`:          {[][]string{{"2"}}, []string{";"}},
+	} {
+		var args [][]string
+		var after []string
+		for _, c := range callsOf(diff.Lines(text), 0, "fare") {
+			args, after = append(args, c.args), append(after, c.after)
+		}
+		assert.Equal(t, want.args, args, text)
+		assert.Equal(t, want.after, after, text)
+	}
+}
