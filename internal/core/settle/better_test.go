@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 
@@ -159,6 +160,25 @@ func TestByKey(t *testing.T) {
 			way = "weave"
 		}
 		assertBetter(t, c.name, c.path, end(c.base), end(c.yours), end(c.theirs), way, end(c.want))
+	}
+}
+
+// TestJoinColumn: the new column's values go with the row, whatever the other side changed in it.
+func TestJoinColumn(t *testing.T) {
+	table := func(s string) table {
+		rows, ok := tableOf(lang.Of("a.csv"), diff.Lines(strings.ReplaceAll(s, "|", "\n")+"\n"))
+		require.True(t, ok, s)
+		return rows
+	}
+	for _, c := range []struct{ name, base, wide, narrow, want string }{
+		{"a changed cell", "id,v|1,1|2,2", "id,v,at|1,1,x|2,2,y", "id,v|1,5|2,2", "id,v,at|1,5,x|2,2,y|"},
+		{"before the key", "id,v|1,1|2,2", "at,id,v|x,1,1|y,2,2", "id,v|1,5|2,2", "at,id,v|x,1,5|y,2,2|"},
+		{"a row more", "id,v|1,1", "id,v,at|1,1,x", "id,v|1,1|3,3", "id,v,at|1,1,x|3,3,|"},
+		{"rows that nothing tells apart", "k,v|1,1|1,2", "k,v,at|1,1,x|1,2,y", "k,v|1,5|1,2", ""},
+	} {
+		o, ok := joinColumn(table(c.base), table(c.wide), table(c.narrow))
+		assert.Equal(t, c.want != "", ok, c.name)
+		assert.Equal(t, c.want, strings.ReplaceAll(o.Text, "\n", "|"), c.name)
 	}
 }
 

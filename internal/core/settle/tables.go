@@ -97,6 +97,16 @@ func joinCells(base, yours, theirs table) (Option, bool) {
 	return Option{Way: Weave, Text: strings.Join(out.lines(), ""), Reason: "joined cell by cell"}, true
 }
 
+// rowKey returns what tells a row from others: the first cell with text, of some columns.
+func rowKey(row []string, columns []int) string {
+	for _, k := range columns {
+		if key := strings.TrimSpace(row[k]); key != "" {
+			return key
+		}
+	}
+	return ""
+}
+
 // joinColumn gives the rows of one side the columns that the other added: their values where it has the row, else
 // nothing.
 func joinColumn(base, wide, narrow table) (Option, bool) {
@@ -113,19 +123,23 @@ func joinColumn(base, wide, narrow table) (Option, bool) {
 	if wide.sep == "|" {
 		blank = " "
 	}
-	named := func(cells []string) string {
-		return strings.TrimSpace(strings.Trim(strings.Join(cells[:min(2, len(
-			cells))], ""), " "))
+	all := make([]int, len(base.rows[0])) // the base's columns, in a narrow table
+	for k := range all {
+		all[k] = k
 	}
 	values := map[string][]string{}
 	for _, row := range wide.rows {
-		values[named(row)] = row
+		key := rowKey(row, kept)
+		if values[key] != nil {
+			return Option{}, false
+		}
+		values[key] = row
 	}
 	widened := func(t table) table {
 		out := table{t.sep, nil, t.ends}
 		for _, row := range t.rows {
 			like := slices.Repeat([]string{blank + blank}, len(wide.rows[0]))
-			if r := values[named(row)]; r != nil {
+			if r := values[rowKey(row, all)]; r != nil {
 				copy(like, r)
 			}
 			for i, k := range kept {
