@@ -31,10 +31,15 @@ func inOrder(files []*settle.File) (out []*settle.File, why map[*settle.File]str
 	if len(texts) > mostOrdered {
 		return append(out, texts...), why
 	}
+	held := make([]heldNames, len(texts))
+	for i, f := range texts {
+		text := contested(f)
+		held[i] = heldNames{text, misfit.Defines(f.Path, strings.SplitAfter(text, "\n"))}
+	}
 	before := map[*settle.File][]*settle.File{} // what has to be asked before a file
-	for _, f := range texts {
-		for _, other := range texts {
-			if name := gives(f, other); name != "" {
+	for i, f := range texts {
+		for k, other := range texts {
+			if name := held[i].gives(held[k]); name != "" && i != k {
 				before[other] = append(before[other], f)
 				if why[f] == "" {
 					why[f] = "it gives " + name + ", which " + other.Path + " uses"
@@ -43,26 +48,25 @@ func inOrder(files []*settle.File) (out []*settle.File, why map[*settle.File]str
 		}
 	}
 	for len(texts) > 0 {
-		waits := func(f *settle.File) bool {
-			return slices.ContainsFunc(before[f], func(b *settle.File) bool { return slices.Contains(texts, b) })
+		ready := func(f *settle.File) bool {
+			return !slices.ContainsFunc(before[f], func(b *settle.File) bool { return slices.Contains(texts, b) })
 		}
-		i := max(0, slices.IndexFunc(texts, func(f *settle.File) bool {
-			return !waits(
-				f)
-		})) // a circle has no first one
+		i := max(0, slices.IndexFunc(texts, ready)) // a circle has no first one
 		out, texts = append(out, texts[i]), slices.Delete(texts, i, i+1)
 	}
 	return out, why
 }
 
-// gives returns a name that the contested lines of one file define and those of another use.
-func gives(f, other *settle.File) string {
-	if f == other {
-		return ""
-	}
-	used := contested(other)
-	for _, name := range misfit.Defines(f.Path, strings.SplitAfter(contested(f), "\n")) {
-		if len(name) > 3 && misfit.HasName(used, name) {
+// heldNames is what the contested lines of a file hold.
+type heldNames struct {
+	text    string
+	defined []string // names that they define
+}
+
+// gives returns a name that the lines define and those of another file use; one that both define is each file's own.
+func (h heldNames) gives(other heldNames) string {
+	for _, name := range h.defined {
+		if len(name) > 3 && !slices.Contains(other.defined, name) && misfit.HasName(other.text, name) {
 			return name
 		}
 	}

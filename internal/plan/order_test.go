@@ -31,4 +31,8 @@ func TestInOrder(t *testing.T) {
 	uses = text("a.py", "def show_all(): return low_water(1)", "print(2)")
 	out, _ = inOrder([]*settle.File{uses, back})
 	assert.Equal(t, []*settle.File{uses, back}, out, "a circle stays as it is")
+
+	mine, theirs := text("a.go", "func main() { one() }", "x"), text("b.go", "func main() { two() }", "y")
+	_, why = inOrder([]*settle.File{mine, theirs})
+	assert.Empty(t, why, "a name that both files define is each one's own")
 }
