@@ -42,6 +42,7 @@ func showCommits(j *job, by key.Binding, all []history.Node) tea.Cmd {
 	if s, ok := j.screen().(*commitScreen); ok && len(all) > 1 {
 		onward := append(slices.Clone(all[1:]), all[0])
 		s.through = []action{{keys.Written(by, by.Keys()[0], fmt.Sprintf("the next of %d", len(all))), func() tea.Cmd {
+			s.reads.stop()
 			j.close()
 			return showCommits(j, by, onward)
 		}, false}}

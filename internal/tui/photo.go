@@ -29,7 +29,8 @@ import (
 type exhibits struct {
 	photos merge.Three[*draw.Photo]
 	kinds  merge.Three[string]
-	inside merge.Three[inside.Contents]
+	// what each side changed in what can be read of the file, as a sentence
+	yours, theirs string
 }
 
 // exhibitsOf reads them.
@@ -39,6 +40,7 @@ func (s *settleScreen) exhibitsOf(c *settle.Question) *exhibits {
 		return nil
 	}
 	out, any := &exhibits{}, false
+	var held merge.Three[inside.Contents]
 	read := func(e object.Entry, p **draw.Photo, kind *string, in *inside.Contents) {
 		if !e.Mode.IsRegular() {
 			return
@@ -53,12 +55,13 @@ func (s *settleScreen) exhibitsOf(c *settle.Question) *exhibits {
 			*kind = cmp.Or(in.About, draw.KindOf(data))
 		}
 	}
-	read(v.Base, &out.photos.Base, &out.kinds.Base, &out.inside.Base)
-	read(v.Yours, &out.photos.Yours, &out.kinds.Yours, &out.inside.Yours)
-	read(v.Theirs, &out.photos.Theirs, &out.kinds.Theirs, &out.inside.Theirs)
+	read(v.Base, &out.photos.Base, &out.kinds.Base, &held.Base)
+	read(v.Yours, &out.photos.Yours, &out.kinds.Yours, &held.Yours)
+	read(v.Theirs, &out.photos.Theirs, &out.kinds.Theirs, &held.Theirs)
 	if !any {
 		return nil
 	}
+	out.yours, out.theirs = changedInside(held.Base, held.Yours), changedInside(held.Base, held.Theirs)
 	return out
 }
 
@@ -71,11 +74,11 @@ func describe(p *draw.Photo, kind string) string {
 }
 
 // changedInside says what a side changed in what can be read of a file; or nothing.
-func (x *exhibits) changedInside(now inside.Contents) string {
-	if x == nil || len(x.inside.Base.Lines) == 0 || len(now.Lines) == 0 {
+func changedInside(base, now inside.Contents) string {
+	if len(base.Lines) == 0 || len(now.Lines) == 0 {
 		return ""
 	}
-	added, gone := inside.Changed(x.inside.Base, now)
+	added, gone := inside.Changed(base, now)
 	var out []string
 	for _, part := range []struct {
 		what string

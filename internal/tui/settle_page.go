@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/history"
-	"dorvik.dev/dorvik/internal/core/inside"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/core/settle"
@@ -404,19 +403,18 @@ func (s settlePage) kindPage(q *plan.Attributed, w int) term.Page {
 		y += describe(x.photos.Yours, x.kinds.Yours)
 		t += describe(x.photos.Theirs, x.kinds.Theirs)
 	}
-	var in merge.Three[inside.Contents]
+	var changed exhibits
 	if x := s.seen[q.Question.Key]; x != nil {
-		in = x.inside
+		changed = *x
 	}
 	for _, has := range []struct {
 		term.Mark
-		name, what string
-		in         inside.Contents
-	}{{term.MarkBase, "before", b, inside.Contents{}}, {term.MarkYours, "yours", y, in.Yours},
-		{term.MarkTheirs, "theirs", t, in.Theirs}} {
+		name, what, changed string
+	}{{term.MarkBase, "before", b, ""}, {term.MarkYours, "yours", y, changed.yours},
+		{term.MarkTheirs, "theirs", t, changed.theirs}} {
 		p.Row(term.Text(has.Hue, " "+has.Sign+" "+has.name).Fit(12).Add(term.Dim, has.what))
-		if says := s.seen[q.Question.Key].changedInside(has.in); says != "" {
-			p.Row(term.Text(term.Plain, "").Fit(12).Add(term.Plain, says).Cut(w))
+		if has.changed != "" {
+			p.Row(term.Text(term.Plain, "").Fit(12).Add(term.Plain, has.changed).Cut(w))
 		}
 	}
 	return p

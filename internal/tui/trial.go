@@ -46,6 +46,7 @@ func (p *trial) runs() bool { return p != nil && p.ended == "" }
 
 // record says how the program ended.
 func (p *trial) record(r check.Report, err error, at time.Time) {
+	p.stop() // releases the context of a program that ended by itself
 	took := " after " + words.Seconds(at.Sub(p.started)) + "."
 	switch {
 	case errors.Is(err, context.Canceled):
