@@ -32,7 +32,7 @@ func TestInOrder(t *testing.T) {
 	out, _ = inOrder([]*settle.File{uses, back})
 	assert.Equal(t, []*settle.File{uses, back}, out, "a circle stays as it is")
 
-	mine, theirs := text("a.go", "func main() { one() }", "a"), text("b.go", "func main() { two() }", "b")
+	mine, theirs := text("a.py", "def run_all(): one()", "a"), text("b.py", "def run_all(): two()", "b")
 	_, why = inOrder([]*settle.File{mine, theirs})
 	assert.Empty(t, why, "a name that both files define is each one's own")
 }
