@@ -27,7 +27,7 @@ const (
 type unique struct {
 	what   string // as a person calls it, before the name
 	in     []*lang.Language
-	gives  *rx.Expr // matches a line that gives one, from its beginning to its end; the last group is the name
+	gives  *rx.Expr // matches a line that gives one; the last group is the name, and all together tell it from others
 	within scope
 	under  *rx.Expr // what the enclosing line matches; nil for any
 }
@@ -47,7 +47,7 @@ var uniques = []unique{
 		rx.New(`^\s*["']?([A-Za-z_][\w./-]*)["']?\s*[:=](?:\s|$|\S)`), inBlock, nil},
 	{"target", []*lang.Language{lang.Make}, rx.New(`^(\w[\w.-]*)\s*:(?:[^=:]|$)`), inFile, nil},
 	{"path", []*lang.Language{lang.Python, lang.JavaScript, lang.TypeScript, lang.Ruby, lang.PHP, lang.Go},
-		rx.New(`^\s*@?(?:app|http|server|mux|api)\.(?:route|get|post|put|delete|patch|HandleFunc|Handle)\(["'](/` +
+		rx.New(`^\s*@?(?:app|http|server|mux|api)\.(route|get|post|put|delete|patch|HandleFunc|Handle)\(["'](/` +
 			`[^"']+)["']`),
 		anywhere, nil},
 	{"command", []*lang.Language{lang.Python, lang.JavaScript, lang.TypeScript, lang.Ruby, lang.PHP},
@@ -84,7 +84,8 @@ var notTwice = []string{"main", "setup", "loop"}
 type handed struct {
 	by   *file
 	line int // from 0
-	name string
+	id   string // what tells it from others
+	name string // for a person
 }
 
 // twice finds the names and numbers that both sides gave to different things.
@@ -96,12 +97,12 @@ func (f *finder) twice(ctx context.Context) (out []Misfit, err error) {
 			continue
 		}
 		theirs := f.handed(u, merge.Theirs)
-		for key, y := range mine {
-			t, both := theirs[key]
+		for where, y := range mine {
+			t, both := theirs[where]
 			if !both || ctx.Err() != nil {
 				continue
 			}
-			is, err := f.collide(ctx, u, key, y, t)
+			is, err := f.collide(ctx, u, y, t)
 			if err != nil {
 				return nil, err
 			}
@@ -125,18 +126,20 @@ func (f *finder) handed(u *unique, side merge.Side) map[string]handed {
 			continue
 		}
 		for _, i := range one.added() {
-			key, name := u.key(one.to[i])
-			if name == "" || slices.Contains(notTwice, name) || u.givenIn(one.from, key) > 0 {
+			id, name := u.key(one.to[i])
+			h := handed{one, i, id, name}
+			if name == "" || slices.Contains(notTwice, name) || len(u.given(one.from, h)) > 0 {
 				continue
 			}
+			where := id
 			switch u.within {
 			case inFolder:
-				key = path.Dir(one.path) + "\x00" + key
+				where = path.Dir(one.path) + "\x00" + id
 			case inFile, inBlock:
-				key = one.path + "\x00" + key
+				where = one.path + "\x00" + id
 			}
-			if _, again := out[key]; !again {
-				out[key] = handed{one, i, name}
+			if _, again := out[where]; !again {
+				out[where] = h
 			}
 		}
 	}
@@ -146,41 +149,37 @@ func (f *finder) handed(u *unique, side merge.Side) map[string]handed {
 // tested matches the paths of tests, which use names and give none.
 var tested = rx.New(`(?i)(^|[/_.-])(tests?|spec|fixtures?)([/_.-]|$)`)
 
-// key returns what a line gives: with the words before it, and the name alone.
-func (u *unique) key(line string) (key, name string) {
+// key returns what a line gives: what tells it from others, such as the verb and the path, and the name alone.
+func (u *unique) key(line string) (id, name string) {
 	m := u.gives.FindStringSubmatch(strings.TrimRight(line, "\r\n"))
 	if m == nil {
 		return "", ""
 	}
-	name = m[len(m)-1]
-	if u.within == anywhere && u.what == "path" { // another verb on a path is another thing
-		return strings.TrimSpace(m[0]), name
-	}
-	return name, name
+	return strings.Join(m[1:], " "), m[len(m)-1]
 }
 
-// givenIn counts the lines that give what a key names.
-func (u *unique) givenIn(lines []string, key string) (n int) {
-	for _, l := range lines {
-		if !strings.Contains(l, key) {
+// given lists the lines, from 0, that give what a side handed out.
+func (u *unique) given(lines []string, h handed) (out []int) {
+	for i, l := range lines {
+		if !strings.Contains(l, h.name) {
 			continue
 		}
-		if k, name := u.key(l); name != "" && k == key {
-			n++
+		if id, _ := u.key(l); id == h.id {
+			out = append(out, i)
 		}
 	}
-	return n
+	return out
 }
 
 // collide reports whether two names that are alike are given twice in the joined tree, where one may be.
-func (f *finder) collide(ctx context.Context, u *unique, key string, y, t handed) (bool, error) {
+func (f *finder) collide(ctx context.Context, u *unique, y, t handed) (bool, error) {
 	if y.by.path != t.by.path {
 		for _, h := range []handed{y, t} {
 			if stands, err := f.stands(ctx, h.by.path, h.by.to[h.line]); err != nil || !stands {
 				return false, err
 			}
 		}
-		before, err := f.before(ctx, u, key[strings.LastIndexByte(key, 0)+1:])
+		before, err := f.before(ctx, u, y)
 		return !before, err
 	}
 	e, err := f.at(ctx, y.by.path)
@@ -192,12 +191,7 @@ func (f *finder) collide(ctx context.Context, u *unique, key string, y, t handed
 		return false, err
 	}
 	lines := diff.Lines(text)
-	var at []int
-	for i, l := range lines {
-		if k, name := u.key(l); name != "" && k == key[strings.LastIndexByte(key, 0)+1:] {
-			at = append(at, i)
-		}
-	}
+	at := u.given(lines, y)
 	if len(at) != 2 || u.within == inFile && !u.distinct(y.by.from) {
 		return false, nil
 	}
@@ -209,13 +203,10 @@ func (f *finder) collide(ctx context.Context, u *unique, key string, y, t handed
 }
 
 // before reports whether the base gives a name already, so that it is not given once only.
-func (f *finder) before(ctx context.Context, u *unique, key string) (yes bool, err error) {
-	if u.what == "revision before" { // what was there is what both follow
-		return false, nil
-	}
+func (f *finder) before(ctx context.Context, u *unique, h handed) (yes bool, err error) {
 	return f.anyIn(ctx, f.trees.Base, func(p string) bool {
 		return u.in == nil && lang.Of(p).IsKnown() || slices.Contains(u.in, lang.Of(p))
-	}, func(_, text string) bool { return strings.Contains(text, key) && u.givenIn(diff.Lines(text), key) > 0 })
+	}, func(_, text string) bool { return strings.Contains(text, h.name) && len(u.given(diff.Lines(text), h)) > 0 })
 }
 
 // distinct reports whether lines give each name once.
