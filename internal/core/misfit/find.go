@@ -55,7 +55,8 @@ func (s *Sides) Find(ctx context.Context, joined object.ID) ([]Misfit, error) {
 	f.trees.Joined, f.joined = joined, nil
 	var out []Misfit
 	p := promises{&f, map[*file][][2]form{}}
-	for _, find := range []func(context.Context) ([]Misfit, error){f.golang, f.names, f.paths, f.strings, f.twice,
+	for _, find := range []func(context.Context) ([]Misfit, error){f.golang, f.names, f.paths, f.withdrawnNames,
+		f.twice,
 		p.contracts, p.exports, p.demands, p.grown} {
 		found, err := find(ctx)
 		if err != nil {

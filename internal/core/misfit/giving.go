@@ -22,8 +22,8 @@ type withdrawn struct {
 	unit      bool // it is still given, in another unit
 }
 
-// strings finds names that one side renamed or took away where they are given, and that new lines of the other use.
-func (f *finder) strings(ctx context.Context) (out []Misfit, err error) {
+// withdrawnNames finds names that one side renamed or took away where they are given, and that new lines of the other use.
+func (f *finder) withdrawnNames(ctx context.Context) (out []Misfit, err error) {
 	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
 		for _, one := range f.sides[index(side)] {
 			for _, w := range f.withdrawnIn(side, one) {
@@ -185,20 +185,17 @@ func (u usage) in(line string) bool {
 			if lo < 0 || word(line[lo]) && inWord(line, lo-1, -1) || word(line[hi-1]) && inWord(line, hi, 1) {
 				continue
 			}
-			if (u.what == "environment variable" || u.what == "key") && defaulted.MatchString(line[hi:]) {
-				continue
+			if (u.only&fallback == 0 || !defaulted.MatchString(line[hi:])) && (u.only&owned == 0 || u.names(line)) &&
+				(u.only&ofSettings == 0 || !common[u.name] || settings.MatchString(line[:lo])) {
+				return true
 			}
-			if u.own && !u.names(line) || u.what == "key" && common[u.name] && !ofSettings.MatchString(line[:lo]) {
-				continue
-			}
-			return true
 		}
 	}
 	return false
 }
 
-// ofSettings matches what stands before a key whose name many other things have.
-var ofSettings = rx.New(`(?i)\b\w*(?:config|settings?|conf|cfg|options|env)\w*\b`)
+// settings matches what stands before a key whose name many other things have.
+var settings = rx.New(`(?i)\b\w*(?:config|settings?|conf|cfg|options|env)\w*\b`)
 
 // inWord reports whether what is beside a name, in a direction, belongs to the same word. A hyphen does if something
 // follows it.

@@ -83,7 +83,7 @@ var notTwice = []string{"main", "setup", "loop"}
 // handed is a name that a side gives in a new line.
 type handed struct {
 	by   *file
-	line int // from 0
+	line int    // from 0
 	id   string // what tells it from others
 	name string // for a person
 }
@@ -206,7 +206,9 @@ func (f *finder) collide(ctx context.Context, u *unique, y, t handed) (bool, err
 func (f *finder) before(ctx context.Context, u *unique, h handed) (yes bool, err error) {
 	return f.anyIn(ctx, f.trees.Base, func(p string) bool {
 		return u.in == nil && lang.Of(p).IsKnown() || slices.Contains(u.in, lang.Of(p))
-	}, func(_, text string) bool { return strings.Contains(text, h.name) && len(u.given(diff.Lines(text), h)) > 0 })
+	}, func(_, text string) bool {
+		return strings.Contains(text, h.name) && len(u.given(diff.Lines(text), h)) > 0
+	})
 }
 
 // distinct reports whether lines give each name once.
