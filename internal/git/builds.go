@@ -26,11 +26,11 @@ func writable(dir string) bool {
 			const write = 2 // W_OK of access(2)
 			return st.IsDir() && syscall.Access(dir, write) == nil
 		}
-		if up := filepath.Dir(dir); up == dir || !os.IsNotExist(err) {
+		up := filepath.Dir(dir)
+		if up == dir || !os.IsNotExist(err) {
 			return false
-		} else {
-			dir = up
 		}
+		dir = up
 	}
 }
 

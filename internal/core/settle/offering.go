@@ -54,7 +54,7 @@ func (q *Question) offer(at place, moves *mover) {
 	}
 	q.carefully(at)
 	q.inAnyOrder(at)
-	q.fresh(at)
+	q.takeBack(at)
 	q.unite()
 	q.suggest()
 }

@@ -79,8 +79,8 @@ func (f *File) offerWholly() {
 	}
 }
 
-// Wholly lists the ways that take the whole file from one version, with what each leaves out of the sides and keeps of
-// the base; none if the file is no text.
+// Wholly lists the ways that take the whole file from one version; none if the file is no text, or if that is no more
+// than the same version of its contested places.
 func (f *File) Wholly() (out []Option) {
 	for _, c := range f.Questions {
 		if !c.Whole() {

@@ -100,8 +100,8 @@ func renamed(c *Question, _ place) (Option, bool) {
 		ok && text != c.Base
 }
 
-// given are words that look like names and are not ones that a person gives.
-const given = "let const var val int long short float double string bool boolean char void auto final static public " +
+// noNames are words that look like names and are not ones that a person gives.
+const noNames = "let const var val int long short float double string bool boolean char void auto final static public " +
 	"private protected return if else for while switch case func fn def function class struct type interface true " +
 	"false null nil none String Integer number any self this new await async and or not in of is"
 
@@ -125,7 +125,7 @@ func (q *Question) stale(text string) (name, now string) {
 			}
 			w, to := b[e.A0], renamer[e.B0]
 			if has(renamer, w) > 0 || has(other, w) <= has(b, w) || has(result, w) == 0 ||
-				slices.Contains(strings.Fields(given), w) || has(b, w) < 2 && !declaresAt(b, e.A0) {
+				slices.Contains(strings.Fields(noNames), w) || has(b, w) < 2 && !declaresAt(b, e.A0) {
 				continue
 			}
 			return w, to
@@ -134,8 +134,8 @@ func (q *Question) stale(text string) (name, now string) {
 	return "", ""
 }
 
-// fresh takes back the suggestion of a text in which an old name stands.
-func (q *Question) fresh(at place) {
+// takeBack takes back the suggestion of a text in which an old name stands.
+func (q *Question) takeBack(at place) {
 	if lang.Of(at.path).Is(lang.Prose) && !lang.Of(at.path).Is(lang.Tags) {
 		return
 	}
