@@ -687,12 +687,17 @@ func (f *file) touchedBy(l *language) (names []string) {
 	return names
 }
 
-// leastIndented returns the least indentation of lines that are not blank.
+// leastIndented returns the least indentation of lines that are not blank. A line that begins with what closes a
+// bracket belongs to the one that opens it, so it counts as deeper.
 func leastIndented(lists ...[]string) int {
 	least := 1 << 20
 	for _, l := range slices.Concat(lists...) {
-		if strings.TrimSpace(l) != "" {
-			least = min(least, indentation(l))
+		if text := strings.TrimSpace(l); text != "" {
+			in := indentation(l)
+			if strings.ContainsAny(text[:1], ")]}") {
+				in++
+			}
+			least = min(least, in)
 		}
 	}
 	return least

@@ -28,3 +28,11 @@ func TestCallsOfALine(t *testing.T) {
 		assert.Equal(t, want.after, after, text)
 	}
 }
+
+// TestTouchedByAResult: the line that closes a head belongs to the definition above it.
+func TestTouchedByAResult(t *testing.T) {
+	from := diff.Lines("def low_water(\n    pier,\n) -> int:\n    return 1\n")
+	to := diff.Lines("def low_water(\n    pier,\n) -> None:\n    return 1\n")
+	f := &file{path: "a.py", from: from, to: to, edits: []diff.Edit{{A0: 2, A1: 3, B0: 2, B1: 3}}}
+	assert.Equal(t, []string{"low_water"}, f.touchedBy(outlineOf("a.py")))
+}

@@ -22,7 +22,8 @@ type withdrawn struct {
 	unit      bool // it is still given, in another unit
 }
 
-// withdrawnNames finds names that one side renamed or took away where they are given, and that new lines of the other use.
+// withdrawnNames finds names that one side renamed or took away where they are given, and that new lines of the other
+// use.
 func (f *finder) withdrawnNames(ctx context.Context) (out []Misfit, err error) {
 	for _, side := range []merge.Side{merge.Yours, merge.Theirs} {
 		for _, one := range f.sides[index(side)] {

@@ -101,7 +101,8 @@ func renamed(c *Question, _ place) (Option, bool) {
 }
 
 // noNames are words that look like names and are not ones that a person gives.
-const noNames = "let const var val int long short float double string bool boolean char void auto final static public " +
+const noNames = "let const var val int long short float double string bool boolean char void auto final static " +
+	"public " +
 	"private protected return if else for while switch case func fn def function class struct type interface true " +
 	"false null nil none String Integer number any self this new await async and or not in of is"
 
