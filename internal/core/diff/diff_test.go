@@ -5,6 +5,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -87,6 +88,17 @@ func mutate(r *rand.Rand, a []string, edits, alphabet int) []string {
 		b = append(b[:at:at], append(randomLines(r, r.IntN(4), alphabet), b[at+drop:]...)...)
 	}
 	return b
+}
+
+func TestNameWords(t *testing.T) {
+	for text, want := range map[string]string{
+		"keepDays = MAX_AGE2Years // HTTPServer": "keep days max age2 years httpserver",
+		"über_x·y9Z":                             "ber x y9 z",
+		"":                                       "",
+		"--":                                     "",
+	} {
+		assert.Equal(t, want, strings.Join(slices.Collect(NameWords(text)), " "))
+	}
 }
 
 func TestEveryScriptLeadsFromOneTextToTheOther(t *testing.T) {

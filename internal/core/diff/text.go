@@ -1,6 +1,7 @@
 package diff
 
 import (
+	"iter"
 	"slices"
 	"strings"
 	"unicode"
@@ -71,6 +72,38 @@ func IsWord(token string) bool {
 // HasWord reports whether a text contains a word. Then an equal text elsewhere is probably the same. It costs as much
 // as Words.
 func HasWord(text string) bool { return slices.ContainsFunc(Words(text), IsWord) }
+
+// NameWords returns the words of the names in a text, in lower case: runs of ASCII letters and digits, divided where a
+// capital follows a small letter or a digit.
+func NameWords(text string) iter.Seq[string] {
+	class := func(c byte) int {
+		switch {
+		case 'a' <= c && c <= 'z', '0' <= c && c <= '9':
+			return 1
+		case 'A' <= c && c <= 'Z':
+			return 2
+		}
+		return 0
+	}
+	return func(yield func(string) bool) {
+		for from := 0; from < len(text); {
+			to, last := from, class(text[from])
+			for to < len(text) {
+				now := class(text[to])
+				if now == 0 || last == 1 && now == 2 {
+					break
+				}
+				to, last = to+1, now
+			}
+			if to > from && !yield(strings.ToLower(text[from:to])) {
+				return
+			}
+			if from = to; to < len(text) && class(text[to]) == 0 {
+				from++
+			}
+		}
+	}
+}
 
 // WordEdits compares two token lists of Words. It merges edits that only a few blanks or signs separate, because such
 // alignments are accidental.

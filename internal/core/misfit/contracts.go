@@ -5,6 +5,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"unicode"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
@@ -544,13 +545,12 @@ func unitOf(words []string) (measure, unit int, ok bool) {
 	return measure, unit, n == 1
 }
 
-var humps = rx.New(`([a-z0-9])([A-Z])`)
-
-// wordsIn returns the words of a text in lower case, its names divided into words.
-func wordsIn(text string) []string {
-	return strings.FieldsFunc(strings.ToLower(humps.ReplaceAllString(text, "$1 $2")), func(r rune) bool {
-		return r < 'a' || r > 'z'
-	})
+// wordsIn returns the words of the names in a text, without digits.
+func wordsIn(text string) (out []string) {
+	for w := range diff.NameWords(text) {
+		out = append(out, strings.FieldsFunc(w, unicode.IsDigit)...)
+	}
+	return out
 }
 
 // otherMeasure reports whether two texts tell of different units of one measure.

@@ -232,15 +232,18 @@ type standing struct {
 // rename may matter. It caches the last result, because a line is replayed after each decision.
 func (c *Changes) Same(ctx context.Context, engine *merge.Engine, yours,
 	theirs []history.Node) (map[object.ID]history.Node, error) {
-	found, err := c.findSame(ctx, engine, yours, theirs)
+	found, err := c.findSame(ctx, engine, yours, theirs, false)
 	return found.same, err
 }
 
 // TakenBack maps commits of yours to the commits of theirs that reverted the same change exactly, where theirs had
-// made it too. It skips changes that yours reverted as well. Cost and memory are those of Same.
+// made it too. It skips changes that yours reverted as well. It costs at most what Same costs.
 func (c *Changes) TakenBack(ctx context.Context, engine *merge.Engine, yours,
 	theirs []history.Node) (map[object.ID]history.Node, error) {
-	found, err := c.findSame(ctx, engine, yours, theirs)
+	if len(theirs) < 2 {
+		return nil, nil // a change and its revert are two commits
+	}
+	found, err := c.findSame(ctx, engine, yours, theirs, true)
 	return found.back, err
 }
 
@@ -250,16 +253,17 @@ type sameFound struct {
 	same, back    map[object.ID]history.Node
 }
 
-// findSame compares two lines unless they were compared last. One call compares at a time.
-func (c *Changes) findSame(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node) (sameFound,
-	error) {
+// findSame compares two lines unless they were compared last. One call compares at a time. If only what theirs reverted
+// is asked for, it may stop early, with empty results.
+func (c *Changes) findSame(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node,
+	onlyBack bool) (sameFound, error) {
 	c.comparing.Lock()
 	defer c.comparing.Unlock()
 	if c.known.same != nil && sameNodes(c.known.yours, yours) && sameNodes(c.known.theirs, theirs) {
 		return c.known, nil
 	}
-	found, err := c.compare(ctx, engine, yours, theirs)
-	if err == nil {
+	found, err := c.compare(ctx, engine, yours, theirs, onlyBack)
+	if err == nil && found.same != nil {
 		c.known = found
 	}
 	return found, err
@@ -269,7 +273,8 @@ func sameNodes(a, b []history.Node) bool {
 	return slices.EqualFunc(a, b, func(a, b history.Node) bool { return a.ID == b.ID })
 }
 
-func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node) (sameFound, error) {
+func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, theirs []history.Node,
+	onlyBack bool) (sameFound, error) {
 	none := sameFound{}
 	t := treesOf(yours, theirs)
 	if err := c.read(ctx, t, yours); err != nil {
@@ -285,14 +290,25 @@ func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, thei
 	}
 	var renamedByYou, renamedByThem map[string]string
 	if renaming {
+		if err := c.read(ctx, t, theirs); err != nil {
+			return none, err
+		}
 		var err error
-		if renamedByYou, renamedByThem, err = c.renames(ctx, engine, t, yours, theirs); err != nil {
+		if renamedByThem, err = c.renamed(ctx, engine, theirs, yours); err != nil {
 			return none, err
 		}
 	}
 	byPaths, err := c.byPaths(ctx, theirs, renamedByThem, func(at int) bool { return renaming || candidates[at] })
 	if err != nil {
 		return none, err
+	}
+	if renaming {
+		if onlyBack && !anyReverts(byPaths) {
+			return none, nil
+		}
+		if renamedByYou, err = c.renamed(ctx, engine, yours, theirs); err != nil {
+			return none, err
+		}
 	}
 	found := sameFound{yours, theirs, map[object.ID]history.Node{}, map[object.ID]history.Node{}}
 	takes := map[ChangeID]int{} // changes that newer commits of yours revert
@@ -413,17 +429,17 @@ func (c *Changes) mayRename(ctx context.Context, yours, theirs []history.Node) (
 	return false, nil
 }
 
-// renames is renamed for both lines.
-func (c *Changes) renames(ctx context.Context, engine *merge.Engine, t trees, yours, theirs []history.Node) (byYou,
-	byThem map[string]string, err error) {
-	if err := c.read(ctx, t, theirs); err != nil {
-		return nil, nil, err
+// anyReverts reports whether one of a line's commits may revert another, by their paths.
+func anyReverts(byPaths map[ChangeID][]variant) bool {
+	for _, list := range byPaths {
+		for _, v := range list {
+			back := v.changes.inverse()
+			if slices.ContainsFunc(byPaths[back.id], func(o variant) bool { return o.at != v.at }) {
+				return true
+			}
+		}
 	}
-	if byYou, err = c.renamed(ctx, engine, yours, theirs); err != nil {
-		return nil, nil, err
-	}
-	byThem, err = c.renamed(ctx, engine, theirs, yours)
-	return byYou, byThem, err
+	return false
 }
 
 // newest returns the newer of a variant and the newest of others with the same change as v. Either may be nil.

@@ -129,12 +129,11 @@ func compareParts(a, b string) int {
 
 // raised joins edits that meet only where both sides raised a version. It takes the higher one.
 func raised(c *Question, at place) (Option, bool) {
-	b, y, t := Atoms(c.Base), Atoms(c.Yours), Atoms(c.Theirs)
-	if len(b) == 0 {
+	if c.Base == "" {
 		return Option{}, false
 	}
 	found := ""
-	text, ok := woven(b, y, t, func(base, yours, theirs []string) (string, bool) {
+	text, ok := at.atoms.weave(func(base, yours, theirs []string) (string, bool) {
 		if len(base) != 1 || len(yours) != 1 || len(theirs) != 1 {
 			return "", false
 		}

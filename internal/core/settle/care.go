@@ -5,8 +5,8 @@ import (
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/lang"
-	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // care is what a person has to decide whatever the texts say: two edits about it are never joined into a suggestion.
@@ -56,18 +56,16 @@ var cares = []care{
 	},
 }
 
-var (
-	camel = rx.New(`([a-z0-9])([A-Z])`)
-	word  = rx.New(`[a-z0-9]+`)
-)
-
-// wordsOf returns the words of a text in lower case, its names divided into words, and each two that stand together.
-func wordsOf(text string) map[string]bool {
-	list := word.FindAllString(strings.ToLower(camel.ReplaceAllString(text, "$1 $2")), -1)
+// wordsOf returns the words of the names in texts, and each two that stand together.
+func wordsOf(texts ...string) map[string]bool {
 	out := map[string]bool{}
-	for i, w := range list {
-		if out[w] = true; i > 0 {
-			out[list[i-1]+"_"+w] = true
+	for _, text := range texts {
+		last := ""
+		for w := range diff.NameWords(text) {
+			if out[w] = true; last != "" {
+				out[last+"_"+w] = true
+			}
+			last = w
 		}
 	}
 	return out
@@ -83,7 +81,7 @@ func (q *Question) careOf(at place) string {
 	language := lang.Of(at.path)
 	name := wordsOf(path.Base(at.path))
 	data := language.Is(lang.Settings) || language == lang.CSV
-	differ := wordsOf(q.Base + "\n" + q.Yours + "\n" + q.Theirs)
+	differ := wordsOf(q.Base, q.Yours, q.Theirs)
 	for _, c := range cares {
 		if anyOf(c.files, name) || data && anyOf(c.data, name) || !language.Is(lang.Prose) && anyOf(c.words, differ) {
 			return c.about

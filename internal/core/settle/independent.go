@@ -5,7 +5,6 @@ import (
 	"strings"
 	"unicode"
 
-	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/lang"
 	"dorvik.dev/dorvik/internal/core/rx"
 )
@@ -37,9 +36,9 @@ func (e edited) text(base []string) string {
 
 // editsOf returns a side's edits that change more than blanks. An insertion that begins with what follows it is moved
 // behind that, so that what closes a bracket comes last.
-func editsOf(base, side []string) (out []edited) {
-	for _, e := range diff.WordEdits(base, side) {
-		one := edited{e.A0, e.A1, slices.Clone(side[e.B0:e.B1])}
+func editsOf(base []string, side edits) (out []edited) {
+	for _, e := range side.list {
+		one := edited{e.A0, e.A1, slices.Clone(side.atoms[e.B0:e.B1])}
 		if strings.TrimSpace(strings.Join(one.put, "")) == "" &&
 			strings.TrimSpace(strings.Join(base[one.from:one.to], "")) == "" {
 			continue
@@ -63,10 +62,10 @@ type weighed struct {
 
 // independent reports whether the edits of both sides show that they do not depend on each other, and names the first
 // of each. If they do not, why tells what they share.
-func (q *Question) independent(at place) (mine, other, why string, ok bool) {
-	b := Atoms(q.Base)
+func (at place) independent() (mine, other, why string, ok bool) {
+	b, both := at.atoms.base, at.atoms.sides()
 	w := weighed{at: at, base: b, structure: structureOf(at.path, b)}
-	w.yours, w.their = editsOf(b, Atoms(q.Yours)), editsOf(b, Atoms(q.Theirs))
+	w.yours, w.their = editsOf(b, both[0]), editsOf(b, both[1])
 	if len(w.yours) == 0 || len(w.their) == 0 {
 		return "", "", "", true // one of them changed blanks only
 	}

@@ -27,7 +27,7 @@ func TestIndependent(t *testing.T) {
 			"SELECT a FROM b WHERE c = 1 AND e = 4;\n", "one expression"},
 	} {
 		q := &Question{Path: c.path, Base: c.base, Yours: c.yours, Theirs: c.theirs}
-		_, _, why, ok := q.independent(place{path: c.path})
+		_, _, why, ok := place{path: c.path, atoms: inAtoms(q.Base, q.Yours, q.Theirs)}.independent()
 		assert.Equal(t, c.why, why, c.base)
 		assert.Equal(t, c.why == "", ok, c.base)
 	}
@@ -39,8 +39,8 @@ func FuzzIndependent(f *testing.F) {
 		f.Add("a.go", s, s+" x", "y "+s)
 	}
 	f.Fuzz(func(t *testing.T, path, base, yours, theirs string) {
-		_, _, why, ok := (&Question{Base: base, Yours: yours, Theirs: theirs}).independent(place{path: path})
-		_, _, _, turned := (&Question{Base: base, Yours: theirs, Theirs: yours}).independent(place{path: path})
+		_, _, why, ok := place{path: path, atoms: inAtoms(base, yours, theirs)}.independent()
+		_, _, _, turned := place{path: path, atoms: inAtoms(base, theirs, yours)}.independent()
 		assert.Equal(t, ok, turned)
 		assert.Equal(t, ok, why == "")
 	})

@@ -40,7 +40,7 @@ func inLists(c *Question, at place) (Option, bool) {
 
 // inCall reports whether both sides added something without a name to the arguments of a call, or to parameters.
 func inCall(base, yours, theirs string) bool {
-	s, ok := openingOf(base, yours, theirs)
+	s, ok := openingOf(Atoms(base), Atoms(yours), Atoms(theirs))
 	if !ok {
 		return false
 	}
@@ -74,9 +74,8 @@ var (
 // opening is a point of a text at which both sides inserted something, and from which neither removed anything.
 type opening struct{ before, mine, other, after string }
 
-// openingOf finds the point in atoms.
-func openingOf(base, yours, theirs string) (s opening, ok bool) {
-	b, y, t := Atoms(base), Atoms(yours), Atoms(theirs)
+// openingOf finds the point.
+func openingOf(b, y, t []string) (s opening, ok bool) {
 	lead := 0
 	for lead < len(b) && lead < len(y) && lead < len(t) && b[lead] == y[lead] && b[lead] == t[lead] {
 		lead++
@@ -94,8 +93,8 @@ func openingOf(base, yours, theirs string) (s opening, ok bool) {
 }
 
 // inLine puts both insertions of a text into it, in an order. ok is false if they are more than parts of a line.
-func (q *Question) inLine(minesFirst bool) (text string, ok bool) {
-	s, ok := openingOf(q.Base, q.Yours, q.Theirs)
+func (q *Question) inLine(at place, minesFirst bool) (text string, ok bool) {
+	s, ok := openingOf(at.atoms.base, at.atoms.yours, at.atoms.theirs)
 	if !ok || q.Base == "" || strings.Contains(s.mine+s.other, "\n") || strings.TrimSpace(s.mine) == "" ||
 		strings.TrimSpace(s.other) == "" || s.mine == s.other {
 		return "", false
@@ -112,7 +111,7 @@ func (q *Question) inLine(minesFirst bool) (text string, ok bool) {
 
 // joinList joins a line to which both sides added something at one point and from which neither removed anything.
 func joinList(file, base, yours, theirs string) (string, bool) {
-	s, ok := openingOf(base, yours, theirs)
+	s, ok := openingOf(Atoms(base), Atoms(yours), Atoms(theirs))
 	if !ok {
 		return "", false
 	}
@@ -247,7 +246,7 @@ func (at place) installing() bool {
 // grouped joins two additions to what both sides made a list of, such as a value that is in brackets now, and letters
 // that both added to a group of flags.
 func grouped(c *Question, at place) (Option, bool) {
-	b, y, t := Atoms(c.Base), Atoms(c.Yours), Atoms(c.Theirs)
+	b, y, t := at.atoms.base, at.atoms.yours, at.atoms.theirs
 	if text, ok := joinFlags(c.Base, c.Yours, c.Theirs); ok {
 		return Option{Way: Weave, Text: text, Reason: "both added letters to a group of flags",
 			doubt: "the order of flags in a group may matter"}, true

@@ -20,6 +20,7 @@ func (q *Question) offer(at place, moves *mover) {
 		q.offerPlain(at, oneBase)
 		return
 	}
+	at.atoms = inAtoms(q.Base, q.Yours, q.Theirs)
 	var whole *Option // one side's text, for a reason
 	if oneBase {
 		if o, ok := moves.follow(q); ok {
@@ -39,11 +40,11 @@ func (q *Question) offer(at place, moves *mover) {
 		}
 	}
 	var shown weaving
-	if woven, ok := WeaveText(q.Base, q.Yours, q.Theirs); ok && oneBase && woven != q.Base {
+	if woven, ok := at.atoms.weave(nil); ok && oneBase && woven != q.Base {
 		shown = q.weaving(at)
 		q.offerNew(Option{Way: Weave, Text: woven, Reason: shown.reason})
 	}
-	if neither, ok := q.neither(); ok && oneBase {
+	if neither, ok := q.neither(at.atoms); ok && oneBase {
 		q.offerNew(Option{Way: Weave, Text: neither, Reason: "takes out what either side took out"})
 	}
 	q.offerPlain(at, oneBase)
@@ -76,11 +77,11 @@ func (q *Question) unite() {
 }
 
 // neither returns the base without what either side took out, if both took out something and added nothing.
-func (q *Question) neither() (text string, ok bool) {
-	b := Atoms(q.Base)
+func (q *Question) neither(a *atoms) (text string, ok bool) {
+	b := a.base
 	gone := make([]bool, len(b))
-	for _, side := range []string{q.Yours, q.Theirs} {
-		for _, e := range diff.WordEdits(b, Atoms(side)) {
+	for _, side := range a.sides() {
+		for _, e := range side.list {
 			if e.B1 > e.B0 {
 				return "", false
 			}
@@ -157,8 +158,10 @@ func (q *Question) offerPlain(at place, oneBase bool) {
 	add(Theirs, q.Theirs, twice[1])
 	if q.Yours != "" && q.Theirs != "" {
 		after := func(first, second string) string {
-			if text, ok := q.inLine(first == q.Yours); ok && oneBase {
-				return text
+			if oneBase && at.atoms != nil {
+				if text, ok := q.inLine(at, first == q.Yours); ok {
+					return text
+				}
 			}
 			if q.Base == "" {
 				second = apart(diff.Lines(first), diff.Lines(second), at) + second
@@ -183,8 +186,8 @@ func (q *Question) weighPlain(at place, shown weaving) {
 		if lacks(q.Base, has, result) {
 			return false
 		}
-		out, kept := leftOut(q.Base, q.Yours, q.Theirs, result)
-		return countWords(out, other) == 0 && countWords(kept, other) == 0
+		out, kept := leftOutOf(other, q.Base, has, result, diff.Words)
+		return len(out)+len(kept) == 0
 	}
 	switch _, weave := q.Option(Weave); {
 	case weave && q.oneSchedule():
@@ -236,7 +239,7 @@ type weaving struct {
 
 // weaving judges the weave of a place.
 func (q *Question) weaving(at place) weaving {
-	mine, other, why, ok := q.independent(at)
+	mine, other, why, ok := at.independent()
 	w := weaving{reason: "one of the edits changes blanks only"}
 	if mine != "" || other != "" {
 		w.reason = "takes “" + mine + "” and “" + other + "” to be independent"

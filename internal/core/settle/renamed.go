@@ -12,8 +12,8 @@ import (
 )
 
 // renames maps names to the new ones that a side gave them at every occurrence in the place.
-func renames(base, side string) map[string]string {
-	b, s := Atoms(base), Atoms(side)
+func renames(b []string, side edits) map[string]string {
+	s := side.atoms
 	count := func(words []string, w string) (n int) {
 		for _, o := range words {
 			if o == w {
@@ -23,7 +23,7 @@ func renames(base, side string) map[string]string {
 		return n
 	}
 	out, times := map[string]string{}, map[string]int{}
-	for _, e := range diff.WordEdits(b, s) {
+	for _, e := range side.list {
 		if e.A1-e.A0 != 1 || e.B1-e.B0 != 1 || !isName(b[e.A0]) || !isName(s[e.B0]) {
 			continue
 		}
@@ -74,8 +74,9 @@ func following(base, other string, names map[string]string) (text, used string) 
 
 // renamed joins a side's renaming with new text of the other that uses the old name. Both sides' names are given to the
 // base first, so that they are no edits any more.
-func renamed(c *Question, _ place) (Option, bool) {
-	mine, other := renames(c.Base, c.Yours), renames(c.Base, c.Theirs)
+func renamed(c *Question, at place) (Option, bool) {
+	both := at.atoms.sides()
+	mine, other := renames(at.atoms.base, both[0]), renames(at.atoms.base, both[1])
 	if len(mine)+len(other) == 0 {
 		return Option{}, false
 	}
@@ -108,7 +109,7 @@ const noNames = "let const var val int long short float double string bool boole
 
 // stale returns an old name that a text has although one side gave it another wherever the base has it: what the other
 // side added still uses it.
-func (q *Question) stale(text string) (name, now string) {
+func (a *atoms) stale(text string) (name, now string) {
 	has := func(list []string, w string) (n int) {
 		for _, o := range list {
 			if o == w {
@@ -117,10 +118,10 @@ func (q *Question) stale(text string) (name, now string) {
 		}
 		return n
 	}
-	b, result := Atoms(q.Base), Atoms(text)
-	for _, sides := range [][2]string{{q.Yours, q.Theirs}, {q.Theirs, q.Yours}} {
-		renamer, other := Atoms(sides[0]), Atoms(sides[1])
-		for _, e := range diff.WordEdits(b, renamer) {
+	b, result, both := a.base, Atoms(text), a.sides()
+	for i, side := range both {
+		renamer, other := side.atoms, both[1-i].atoms
+		for _, e := range side.list {
 			if e.A1-e.A0 != 1 || e.B1-e.B0 != 1 || !isName(b[e.A0]) || !isName(renamer[e.B0]) {
 				continue
 			}
@@ -145,7 +146,7 @@ func (q *Question) takeBack(at place) {
 		if o.Because == "" || o.Way.Whose() == merge.FromYours || o.Way.Whose() == merge.FromTheirs {
 			continue
 		}
-		if name, now := q.stale(o.Text); name != "" {
+		if name, now := at.atoms.stale(o.Text); name != "" {
 			o.Because, q.Doubt = "", name+" is "+now+" now, and what the other side added still uses it"
 		}
 	}

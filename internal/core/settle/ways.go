@@ -23,23 +23,47 @@ type Piece struct {
 // WeaveText applies the edits of both sides to the base word by word. ok is false if they change the same words
 // differently, or both add something at the same point. Equal edits are applied once.
 func WeaveText(base, yours, theirs string) (text string, ok bool) {
-	return woven(Atoms(base), Atoms(yours), Atoms(theirs), nil)
+	return inAtoms(base, yours, theirs).weave(nil)
 }
 
-// woven is WeaveText for texts in parts. settle, unless nil, decides about parts that both sides replaced differently.
-func woven(b, y, t []string, settle func(base, yours, theirs []string) (string, bool)) (text string, ok bool) {
+// atoms are three texts in atoms, with the edits of both sides. Comparing words is most of what judging a place costs,
+// so its rules share one.
+type atoms struct {
+	base, yours, theirs []string
+	mine, other         []diff.Edit // what yours and theirs edit in base
+}
+
+func inAtoms(base, yours, theirs string) *atoms {
+	a := &atoms{base: Atoms(base), yours: Atoms(yours), theirs: Atoms(theirs)}
+	a.mine, a.other = diff.WordEdits(a.base, a.yours), diff.WordEdits(a.base, a.theirs)
+	return a
+}
+
+// sides returns the two sides, each with its edits.
+func (a *atoms) sides() [2]edits { return [2]edits{{a.yours, a.mine}, {a.theirs, a.other}} }
+
+// edits are one side's atoms, and what it edits in the base.
+type edits struct {
+	atoms []string
+	list  []diff.Edit
+}
+
+// weave applies the edits of both sides. settle, unless nil, decides about parts that both sides replaced differently.
+func (a *atoms) weave(settle func(base, yours, theirs []string) (string, bool)) (text string, ok bool) {
+	b := a.base
 	type patch struct {
 		from, to int
 		put      []string
 	}
-	patches := func(words []string) []patch {
+	patches := func(side edits) []patch {
 		var out []patch
-		for _, e := range diff.WordEdits(b, words) {
-			out = append(out, patch{e.A0, e.A1, words[e.B0:e.B1]})
+		for _, e := range side.list {
+			out = append(out, patch{e.A0, e.A1, side.atoms[e.B0:e.B1]})
 		}
 		return out
 	}
-	py, pt := patches(y), patches(t)
+	both := a.sides()
+	py, pt := patches(both[0]), patches(both[1])
 	all := slices.Clone(py)
 	for _, q := range pt {
 		done := false
@@ -92,35 +116,33 @@ func leftOut(base, yours, theirs, result string) (out, kept []Piece) {
 	if len(base)+len(yours)+len(theirs) > largePlace {
 		split = diff.Lines
 	}
-	b, r := split(base), split(result)
-	baseGone := removed(b, r)
-	for _, s := range []struct {
-		side merge.Side
-		text string
-	}{{merge.Yours, yours}, {merge.Theirs, theirs}} {
-		w := split(s.text)
-		added := make([]bool, len(w))
-		taken := make([]bool, len(b))
-		for _, e := range diff.Myers(b, w) {
-			fill(added, e.B0, e.B1)
-			fill(taken, e.A0, e.A1)
-		}
-		lost := removed(w, r)
-		if len(b) == 0 || len(base)+len(s.text) <= largePlace {
-			wholly(base, s.text, w, lost)
-		}
-		elsewhere, again := moved(base, s.text, result)
-		out = append(out, slices.DeleteFunc(pieces(s.side, w, func(i int) bool { return added[i] && lost[i] }),
-			func(p Piece) bool { return elsewhere[p.Line] })...)
-		still := pieces(s.side, b, func(i int) bool { return taken[i] && !baseGone[i] })
-		for i, text := range again {
-			if !slices.ContainsFunc(still, func(p Piece) bool { return p.Line == i }) {
-				still = append(still, Piece{s.side, text, i, true})
-			}
-		}
-		slices.SortStableFunc(still, func(p, q Piece) int { return p.Line - q.Line })
-		kept = append(kept, still...)
+	out, kept = leftOutOf(merge.Yours, base, yours, result, split)
+	more, again := leftOutOf(merge.Theirs, base, theirs, result, split)
+	return append(out, more...), append(kept, again...)
+}
+
+// leftOutOf is leftOut for the text of one side, with texts split in words or lines.
+func leftOutOf(side merge.Side, base, text, result string, split func(string) []string) (out, kept []Piece) {
+	b, w, r := split(base), split(text), split(result)
+	added, taken := make([]bool, len(w)), make([]bool, len(b))
+	for _, e := range diff.Myers(b, w) {
+		fill(added, e.B0, e.B1)
+		fill(taken, e.A0, e.A1)
 	}
+	lost, baseGone := removed(w, r), removed(b, r)
+	if len(b) == 0 || len(base)+len(text) <= largePlace {
+		wholly(base, text, w, lost)
+	}
+	elsewhere, again := moved(base, text, result)
+	out = slices.DeleteFunc(pieces(side, w, func(i int) bool { return added[i] && lost[i] }),
+		func(p Piece) bool { return elsewhere[p.Line] })
+	kept = pieces(side, b, func(i int) bool { return taken[i] && !baseGone[i] })
+	for i, text := range again {
+		if !slices.ContainsFunc(kept, func(p Piece) bool { return p.Line == i }) {
+			kept = append(kept, Piece{side, text, i, true})
+		}
+	}
+	slices.SortStableFunc(kept, func(p, q Piece) int { return p.Line - q.Line })
 	return out, kept
 }
 
