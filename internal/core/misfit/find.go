@@ -5,6 +5,7 @@ import (
 	"context"
 	"slices"
 	"strings"
+	"sync"
 
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/lang"
@@ -139,7 +140,8 @@ func (f *finder) take(ctx context.Context, side merge.Side, changes []object.Cha
 			}
 			f.store.Prefetch(ctx, ids...)
 		}
-		one := &file{path: c.Path, old: c.Old, new: c.New}
+		one := &file{path: c.Path, old: c.Old, new: c.New,
+			givens: sync.OnceValue(func() []*given { return givensOf(c.Path) })}
 		if known {
 			if one.was, err = f.text(ctx, c.Old); err != nil {
 				return err

@@ -172,11 +172,29 @@ const inQuery = `(?i:\b(?:select|insert|update|delete|from|where|join|set|into|o
 	`NAME(?i:.*\b(?:from|where|=\s*\?|=\s*\$\d|asc|desc)\b)`
 
 // givenBy reports whether a file may give names of the kind.
-func (g *given) givenBy(p string) bool {
-	l := lang.Of(p)
+func (g *given) givenBy(p string) bool { return !writtenElsewhere(p) && g.givenIn(lang.Of(p), p) }
+
+func (g *given) givenIn(l *lang.Language, p string) bool {
 	return (g.in == nil && l.IsKnown() && !l.Is(lang.Prose) || slices.Contains(g.in, l)) &&
-		(g.at == nil || g.at.MatchString(p)) && !locks.MatchString(path.Base(p)) && !borrowed.MatchString(p)
+		(g.at == nil || g.at.MatchString(p))
 }
+
+// givensOf lists the kinds of names that a file may give.
+func givensOf(p string) (out []*given) {
+	if writtenElsewhere(p) {
+		return nil
+	}
+	l := lang.Of(p)
+	for i := range givens {
+		if g := &givens[i]; g.givenIn(l, p) {
+			out = append(out, g)
+		}
+	}
+	return out
+}
+
+// writtenElsewhere reports whether a file is no part of what the project's people write.
+func writtenElsewhere(p string) bool { return locks.MatchString(path.Base(p)) || borrowed.MatchString(p) }
 
 // borrowed matches the paths of what is no part of the project's own: data of tests, and what others wrote.
 var borrowed = rx.New(`(^|/)(testdata|fixtures|__snapshots__|vendor|node_modules|third_party)/`)

@@ -45,40 +45,38 @@ func (f *finder) withdrawnNames(ctx context.Context) (out []Misfit, err error) {
 // withdrawnIn lists the names that a side gave in a file and gives nowhere now, as far as it changed files, and that
 // new lines of the other side may use.
 func (f *finder) withdrawnIn(side merge.Side, one *file) (out []withdrawn) {
-	told := f.linesUsed(side.Other(), one) // in order
-	for i := range givens {
-		g := &givens[i]
-		if !g.givenBy(one.path) {
-			continue
-		}
+	kinds := one.givens()
+	if len(kinds) == 0 {
+		return nil
+	}
+	told := f.linesUsed(side.Other(), one)
+	for _, g := range kinds {
 		add := func(w withdrawn) {
-			again := slices.ContainsFunc(out, func(o withdrawn) bool { return o.given == g && o.name == w.name })
-			if !again && (w.told || !f.givenStill(side, g, w.name)) {
+			if !slices.ContainsFunc(out, func(o withdrawn) bool { return o.given == g && o.name == w.name }) {
 				out = append(out, w)
 			}
 		}
 		for _, e := range one.edits {
-			if i, _ := slices.BinarySearch(told, e.A0); (i == len(told) || told[i] >= e.A1) && g.takes == nil {
-				continue
-			}
-			fresh := one.freshNames(g, e)
-			for k, n := e.A0, 0; k < e.A1; k++ {
+			var lost []named
+			for _, k := range told.within(e) {
 				for _, name := range g.names(one.from[k]) {
-					w := withdrawn{given: g, name: name, by: one, changed: one.place(side, k, true)}
-					if n < len(fresh) && (e.A1-e.A0 == e.B1-e.B0 || len(fresh) == 1) {
-						w.now, w.changed = fresh[n].name, one.place(side, fresh[n].line, false)
+					if len(f.using(side.Other(), name)) > 0 {
+						lost = append(lost, named{name, k})
 					}
-					n++
-					if len(f.using(side.Other(), name)) == 0 {
-						continue
-					}
-					if at, ok := one.otherUnitOf(g, e, k, name); ok {
-						w.told, w.unit, w.now, w.changed = true, true, "", one.place(side, at, false)
-					}
-					add(w)
 				}
 			}
-			for k := e.B0; k < e.B1; k++ {
+			for _, l := range lost {
+				w := withdrawn{given: g, name: l.name, by: one, changed: one.place(side, l.line, true)}
+				if at, ok := one.otherUnitOf(g, e, l.line, l.name); ok {
+					w.told, w.unit, w.changed = true, true, one.place(side, at, false)
+				} else if f.givenStill(side, g, l.name) {
+					continue
+				} else if now, ok := one.renamedTo(g, e, l); ok {
+					w.now, w.changed = now.name, one.place(side, now.line, false)
+				}
+				add(w)
+			}
+			for k := e.B0; k < e.B1 && g.takes != nil; k++ {
 				if name, now := g.gone(one.to[k]); name != "" && len(f.using(side.Other(), name)) > 0 {
 					add(withdrawn{given: g, name: name, now: now, by: one, changed: one.place(side, k, false),
 						told: true})
@@ -89,8 +87,18 @@ func (f *finder) withdrawnIn(side merge.Side, one *file) (out []withdrawn) {
 	return out
 }
 
+// lineNumbers are indexes of lines, in order.
+type lineNumbers []int
+
+// within returns those of the lines that an edit removed.
+func (l lineNumbers) within(e diff.Edit) lineNumbers {
+	from, _ := slices.BinarySearch(l, e.A0)
+	to, _ := slices.BinarySearch(l, e.A1)
+	return l[from:to]
+}
+
 // linesUsed lists the removed lines of a file that have a word in common with the new lines of a side.
-func (f *finder) linesUsed(side merge.Side, one *file) (out []int) {
+func (f *finder) linesUsed(side merge.Side, one *file) (out lineNumbers) {
 	for _, e := range one.edits {
 		for k := e.A0; k < e.A1; k++ {
 			for w := range words(one.from[k]) {
@@ -132,6 +140,24 @@ type named struct {
 	line int
 }
 
+// renamedTo returns the name that an edit gives instead of a lost one: the only new one, or the one at its place among
+// as many lines.
+func (f *file) renamedTo(g *given, e diff.Edit, lost named) (now named, ok bool) {
+	fresh := f.freshNames(g, e)
+	if len(fresh) == 0 || e.A1-e.A0 != e.B1-e.B0 && len(fresh) != 1 {
+		return named{}, false
+	}
+	at := 0
+	for k := e.A0; k < lost.line; k++ {
+		at += len(g.names(f.from[k]))
+	}
+	at += slices.Index(g.names(f.from[lost.line]), lost.name)
+	if at >= len(fresh) {
+		return named{}, false
+	}
+	return fresh[at], true
+}
+
 // freshNames lists the names that the new lines of an edit give, and that the file did not have before.
 func (f *file) freshNames(g *given, e diff.Edit) (out []named) {
 	for k := e.B0; k < e.B1; k++ {
@@ -157,7 +183,7 @@ func (f *finder) givenStill(side merge.Side, g *given, name string) bool {
 	is, known := f.still[key]
 	if !known {
 		is = slices.ContainsFunc(f.sides[index(side)], func(one *file) bool {
-			return g.givenBy(one.path) && strings.Contains(one.is, name) && g.has(one.to, name)
+			return slices.Contains(one.givens(), g) && strings.Contains(one.is, name) && g.has(one.to, name)
 		})
 		f.still[key] = is
 	}

@@ -72,6 +72,7 @@ type file struct {
 	from    []string // lines
 	to      []string
 
+	givens  func() []*given
 	lang    *language // nil if the language is not read by its definitions
 	defines struct {
 		known    bool

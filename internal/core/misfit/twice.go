@@ -119,6 +119,9 @@ func (f *finder) twice(ctx context.Context) (out []Misfit, err error) {
 func (f *finder) handed(u *unique, side merge.Side) map[string]handed {
 	out := map[string]handed{}
 	for _, one := range f.sides[index(side)] {
+		if (u.within == inFile || u.within == inBlock) && f.of(side.Other(), one.path) == nil {
+			continue // nothing of the other side can collide with it
+		}
 		l := lang.Of(one.path)
 		if u.in != nil && !slices.Contains(u.in, l) || u.in == nil && (!l.IsKnown() || l.Is(lang.Prose)) ||
 			tested.MatchString(one.path) && u.within == anywhere || locks.MatchString(path.Base(one.path)) ||
