@@ -194,7 +194,9 @@ func givensOf(p string) (out []*given) {
 }
 
 // writtenElsewhere reports whether a file is no part of what the project's people write.
-func writtenElsewhere(p string) bool { return locks.MatchString(path.Base(p)) || borrowed.MatchString(p) }
+func writtenElsewhere(p string) bool {
+	return locks.MatchString(path.Base(p)) || borrowed.MatchString(p)
+}
 
 // borrowed matches the paths of what is no part of the project's own: data of tests, and what others wrote.
 var borrowed = rx.New(`(^|/)(testdata|fixtures|__snapshots__|vendor|node_modules|third_party)/`)

@@ -310,7 +310,14 @@ func (c *Changes) compare(ctx context.Context, engine *merge.Engine, yours, thei
 			return none, err
 		}
 	}
-	found := sameFound{yours, theirs, map[object.ID]history.Node{}, map[object.ID]history.Node{}}
+	return c.match(ctx, yours, theirs, renamedByYou, byPaths)
+}
+
+// match finds for each commit of yours the commits of theirs that make or revert the same change.
+func (c *Changes) match(ctx context.Context, yours, theirs []history.Node, renamedByYou map[string]string,
+	byPaths map[ChangeID][]variant) (found sameFound, err error) {
+	none := sameFound{}
+	found = sameFound{yours, theirs, map[object.ID]history.Node{}, map[object.ID]history.Node{}}
 	takes := map[ChangeID]int{} // changes that newer commits of yours revert
 	for _, n := range yours {
 		all, err := c.variants(ctx, n, renamedByYou)

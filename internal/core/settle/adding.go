@@ -70,7 +70,7 @@ func clashes(at place, yours, theirs []string) string {
 	if ends(yours) && ends(theirs) {
 		return "both end it, in different ways"
 	}
-	if chained.MatchString(heads(yours)) && chained.MatchString(heads(theirs)) {
+	if chained.MatchString(heads(yours)) && chained.MatchString(heads(theirs)) && !at.building() {
 		return "both added a link to one chain, and their order matters"
 	}
 	a, b := namesOf(at.path, yours), namesOf(at.path, theirs)
@@ -213,6 +213,7 @@ var named = []struct {
 	*rx.Expr
 }{
 	{nil, rx.New(`^#\s*define\s+(\w+)`)},
+	{[]*lang.Language{lang.Rust}, rx.New(`^([A-Z]\w*(?:::\w+)+)`)},
 	{[]*lang.Language{lang.Ruby}, rx.New(`^def\s+((?:self\.)?[\w?!]+)`)},
 	{nil, rx.New(`^(<[\w:.-]+\s[^>]*?\b(?:id|key|name|Include)=["'][^"']*["'])`)},
 	// a call is identified by its first argument: a route, a test's title, a key

@@ -11,14 +11,15 @@ import (
 )
 
 // Atoms splits a text as diff.Words does, but keeps together what is meaningful only as a whole: signed numbers,
-// versions, dates, times, addresses. Weaving digits of both sides would make a value that nobody wrote.
+// versions, dates, times, addresses. Weaving digits of both sides would make a value that nobody wrote. A name of one
+// letter before a sign is a part of a sum.
 func Atoms(s string) []string {
 	words := diff.Words(s)
 	out := words[:0]
 	for i := 0; i < len(words); i++ {
 		atom := words[i]
 		for diff.IsWord(atom) && i+2 < len(words) && joins(words[i+1]) && diff.IsWord(words[i+2]) &&
-			(isDigit(atom[len(atom)-1]) || isDigit(words[i+2][0])) {
+			(isDigit(atom[len(atom)-1]) || isDigit(words[i+2][0]) && (len(atom) > 1 || words[i+1] == ".")) {
 			atom += words[i+1] + words[i+2]
 			i += 2
 		}

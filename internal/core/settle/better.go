@@ -1,6 +1,7 @@
 package settle
 
 import (
+	"path"
 	"slices"
 	"strings"
 
@@ -11,7 +12,8 @@ import (
 
 // better returns the ways that use more than words, the best first. Each applies both edits and has a reason.
 func (q *Question) better(at place) (out []Option) {
-	for _, try := range []func(c *Question, at place) (Option, bool){reindented, renamed, raised, lineSet, inOrder,
+	for _, try := range []func(c *Question, at place) (Option, bool){reindented, enclosed, renamed, raised, lineSet,
+		inOrder,
 		byKey, inTable,
 		afterLast, inLists, grouped} {
 		if o, ok := try(q, at); ok {
@@ -24,11 +26,12 @@ func (q *Question) better(at place) (out []Option) {
 // inOrder joins lines that both sides added between two lines that are in order with them.
 func inOrder(c *Question, at place) (Option, bool) {
 	before, after := strings.TrimSpace(at.before), strings.TrimSpace(at.after)
+	ends := after != "" && closes(after[:1]) && tidied[path.Base(at.path)] // the list ends here, and is kept in order
 	if c.Base != "" || before == "" || after == "" || at.cut || at.inTurn() {
 		return Option{}, false
 	}
 	yours, theirs := diff.Lines(c.Yours), diff.Lines(c.Theirs)
-	if clashes(at, yours, theirs) != "" || !listed(at, slices.Concat(yours, theirs)) {
+	if clashes(at, yours, theirs) != "" || !members(at, slices.Concat(yours, theirs)) {
 		return Option{}, false
 	}
 	same := func(s string) string { return s }
@@ -38,9 +41,12 @@ func inOrder(c *Question, at place) (Option, bool) {
 				key(strings.TrimSpace(b)))
 		}
 		fits := func(lines []string) bool {
+			if ends {
+				return slices.IsSortedFunc(slices.Concat([]string{before}, lines), compare)
+			}
 			return slices.IsSortedFunc(slices.Concat([]string{before}, lines, []string{after}), compare)
 		}
-		if compare(before, after) < 0 && fits(yours) && fits(theirs) {
+		if (ends || compare(before, after) < 0) && fits(yours) && fits(theirs) {
 			all := slices.Concat(yours, theirs)
 			slices.SortStableFunc(all, compare)
 			return Option{Way: Sorted, Text: strings.Join(slices.Compact(all), ""),
@@ -50,8 +56,11 @@ func inOrder(c *Question, at place) (Option, bool) {
 	return Option{}, false
 }
 
-// listed reports whether lines are members of a list: in code they are and begin nothing that is done in its turn.
-func listed(at place, lines []string) bool {
+// tidied lists the files whose lists a program keeps in order.
+var tidied = map[string]bool{"go.mod": true, "go.work": true}
+
+// members reports whether lines are members of a list: in code they are and begin nothing that is done in its turn.
+func members(at place, lines []string) bool {
 	language := lang.Of(at.path)
 	if language.Outline != lang.Code || language.Is(lang.Prose) || !language.IsKnown() {
 		return true
@@ -59,6 +68,72 @@ func listed(at place, lines []string) bool {
 	return !at.inTurn() && (unordered(at, lines, nil) || !slices.ContainsFunc(lines, func(l string) bool {
 		return !strings.HasSuffix(strings.TrimSpace(l), ",")
 	}))
+}
+
+// enclosed joins an edit with what the other side put around or between the lines, which it only indented.
+func enclosed(c *Question, _ place) (Option, bool) {
+	base, yours, theirs := diff.Lines(c.Base), diff.Lines(c.Yours), diff.Lines(c.Theirs)
+	for _, s := range []struct {
+		encloser, editor []string
+		reason           string
+	}{{yours, theirs, "you put lines around these; their edit, indented so"},
+		{theirs, yours, "they put lines around these; your edit, indented so"}} {
+		if text, ok := enclose(base, s.encloser, s.editor); ok {
+			return Option{Way: Weave, Text: text, Reason: s.reason}, true
+		}
+	}
+	return Option{}, false
+}
+
+// enclose puts into edited the lines that encloser has and base lacks, and indents it as encloser is. ok is false if
+// encloser changed lines, or indented none, or both sides added lines at one point.
+func enclose(base, encloser, edited []string) (text string, ok bool) {
+	spaced, put := make([]string, 0, len(base)), make([][]string, len(base)+1)
+	at, from := 0, 0
+	for _, e := range append(diff.Histogram(plain(base), plain(encloser)),
+		diff.Edit{A0: len(base), A1: len(base), B0: len(encloser), B1: len(encloser)}) {
+		if e.A0 != e.A1 {
+			return "", false
+		}
+		spaced = append(spaced, encloser[from:e.B0]...)
+		put[e.A0] = append(put[e.A0], encloser[e.B0:e.B1]...)
+		at, from = e.A1, e.B1
+	}
+	if at != len(base) || len(spaced) != len(base) || slices.Equal(spaced, base) || len(encloser) == len(base) {
+		return "", false
+	}
+	var out strings.Builder
+	last := 0
+	for _, e := range append(diff.Histogram(plain(base), plain(edited)), diff.Edit{A0: len(base), A1: len(base)}) {
+		for i := last; i < e.A0; i++ {
+			out.WriteString(strings.Join(put[i], "") + spaced[i])
+		}
+		last = e.A1
+		if e.A0 == e.A1 {
+			if len(put[e.A0]) > 0 && e.B0 < e.B1 {
+				return "", false
+			}
+		} else {
+			out.WriteString(strings.Join(put[e.A0], ""))
+			put[e.A0] = nil
+			for k := e.A0 + 1; k < e.A1; k++ {
+				if len(put[k]) > 0 {
+					return "", false
+				}
+			}
+		}
+		for _, l := range edited[e.B0:e.B1] {
+			indent, found := "", words(l) == ""
+			if !found {
+				indent, found = newIndent(base, spaced, e, indentOf(l))
+			}
+			if !found {
+				return "", false
+			}
+			out.WriteString(indent + strings.TrimLeft(l, " \t"))
+		}
+	}
+	return out.String() + strings.Join(put[len(base)], ""), true
 }
 
 // sets are the lines of a language that are members of a set: their order means nothing.

@@ -36,7 +36,9 @@ func TestBetterWays(t *testing.T) {
 		{"patterns that take back", ".gitignore", "bin", "bin/!x", "bin/*.a", "", ""},
 
 		{"indented against an edit", "a.c", "one();/two();/three();", "if (x) {/  one();/  two();/  three();/}",
-			"one();/TWO();/three();", "", ""},
+			"one();/TWO();/three();", "weave", "if (x) {/  one();/  TWO();/  three();/}"},
+		{"lines around, and one between", "a.c", "one();/two();", "if (x) {/  one();/  more();/  two();/}",
+			"one();/new();/two();", "", ""},
 		{"only indented", "a.c", "one();/two();/three();", "\tone();/\ttwo();/\tthree();",
 			"one();/TWO();/more();/three();", "weave", "\tone();/\tTWO();/\tmore();/\tthree();"},
 		{"tabs for blanks, deeper", "a.c", "  if (x)/    y();", "\tif (x)/\t\ty();",
@@ -267,4 +269,22 @@ func FuzzBetter(f *testing.F) {
 			}
 		}
 	})
+}
+
+func TestCut(t *testing.T) {
+	text := func(s string) []string { return diff.Lines(strings.ReplaceAll(s, "/", "\n")) }
+	for _, c := range []struct{ base, remover, edited, want string }{
+		{"a/b/c/", "a/c/", "a/B/C/", "a/C/"},
+		{"a/b/c/", "a/c/", "a/B/B2/c/", "a/c/"},
+		{"a/b/c/", "a/c/", "a/b/c/d/", "a/c/d/"},
+		{"a/b/c/", "a/c/", "a/b/C/C2/C3/", "a/C/C2/C3/"},
+		{"a/b/c/", "a/c/", "a/X/Y/Z/", ""}, // which of the lines stands for c is not known
+		{"a/b/c/", "a/x/c/", "a/B/c/", ""},
+		{"a/b/c/", "", "a/B/c/", ""},
+		{"a/b/c/", "a/b/c/", "a/B/c/", ""},
+	} {
+		got, ok := without(text(c.base), text(c.remover), text(c.edited))
+		assert.Equal(t, c.want != "", ok, c)
+		assert.Equal(t, strings.Join(text(c.want), ""), got, c)
+	}
 }

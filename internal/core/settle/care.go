@@ -1,6 +1,7 @@
 package settle
 
 import (
+	"maps"
 	"path"
 	"slices"
 	"strings"
@@ -82,6 +83,9 @@ func (q *Question) careOf(at place) string {
 	name := wordsOf(path.Base(at.path))
 	data := language.Is(lang.Settings) || language == lang.CSV
 	differ := wordsOf(q.Base, q.Yours, q.Theirs)
+	if language.Is(lang.Settings) || language == lang.HCL {
+		maps.Copy(differ, wordsOf(at.opener()))
+	}
 	for _, c := range cares {
 		if anyOf(c.files, name) || data && anyOf(c.data, name) || !language.Is(lang.Prose) && anyOf(c.words, differ) {
 			return c.about

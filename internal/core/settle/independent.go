@@ -34,13 +34,13 @@ func (e edited) text(base []string) string {
 	return text
 }
 
-// editsOf returns a side's edits that change more than blanks. An insertion that begins with what follows it is moved
-// behind that, so that what closes a bracket comes last.
-func editsOf(base []string, side edits) (out []edited) {
+// editsOf returns a side's edits that change more than blanks outside quotes. An insertion that begins with what
+// follows it is moved behind that, so that what closes a bracket comes last.
+func editsOf(base []string, side edits, in *structure) (out []edited) {
 	for _, e := range side.list {
 		one := edited{e.A0, e.A1, slices.Clone(side.atoms[e.B0:e.B1])}
-		if strings.TrimSpace(strings.Join(one.put, "")) == "" &&
-			strings.TrimSpace(strings.Join(base[one.from:one.to], "")) == "" {
+		blank := strings.TrimSpace(strings.Join(slices.Concat(one.put, base[one.from:one.to]), "")) == ""
+		if blank && (len(base) == 0 || !in.spots[max(0, min(one.from, len(base)-1))].quoted()) {
 			continue
 		}
 		for one.from == one.to && one.to < len(base) && base[one.to] == one.put[0] && closes(one.put[0]) {
@@ -65,7 +65,7 @@ type weighed struct {
 func (at place) independent() (mine, other, why string, ok bool) {
 	b, both := at.atoms.base, at.atoms.sides()
 	w := weighed{at: at, base: b, structure: structureOf(at.path, b)}
-	w.yours, w.their = editsOf(b, both[0]), editsOf(b, both[1])
+	w.yours, w.their = editsOf(b, both[0], w.structure), editsOf(b, both[1], w.structure)
 	if len(w.yours) == 0 || len(w.their) == 0 {
 		return "", "", "", true // one of them changed blanks only
 	}
@@ -147,12 +147,16 @@ func countOf(lines []string, word string) (n int) {
 	return n
 }
 
-// spelling reports whether an edit of a sentence puts in or takes out one letter of a long word, but for a plural.
+// spelling reports whether an edit of a sentence mends a long word: it puts in or takes out one letter, but for a
+// plural, or swaps two.
 func (w weighed) spelling(e edited) bool {
 	if e.to-e.from != 1 || len(e.put) != 1 || !w.structure.spots[e.from].words {
 		return false
 	}
 	long, short := w.base[e.from], e.put[0]
+	if swapped(long, short) {
+		return true
+	}
 	if len(long) < len(short) {
 		long, short = short, long
 	}
@@ -168,8 +172,23 @@ func (w weighed) spelling(e edited) bool {
 	return false
 }
 
+// swapped reports whether two long words differ in two letters that changed places.
+func swapped(a, b string) bool {
+	if len(a) != len(b) || len(a) < 4 || a == b {
+		return false
+	}
+	i := 0
+	for a[i] == b[i] {
+		i++
+	}
+	return i+1 < len(a) && a[i] == b[i+1] && a[i+1] == b[i] && a[i+2:] == b[i+2:]
+}
+
 // call matches what opens a call that is put around something.
 var call = rx.New(`^[\w.:!]*\w\($`)
+
+// field matches what makes the value after it a field of an object or a table.
+var field = rx.New(`^\{\s*"?\w+"?\s*[=:]$`)
 
 // wraps reports whether two insertions put a call around everything between two separators.
 func (w weighed) wraps(open, end edited) bool {
@@ -177,6 +196,12 @@ func (w weighed) wraps(open, end edited) bool {
 		return false
 	}
 	before, after := strings.TrimSpace(strings.Join(open.put, "")), strings.TrimSpace(strings.Join(end.put, ""))
+	if before == after && (before == `"` || before == "'") {
+		return w.structure.same(open.from, end.from-1) // quotes
+	}
+	if field.MatchString(before) && strings.HasSuffix(after, "}") && balance(after) == -1 {
+		return w.structure.same(open.from, end.from-1) // a value becomes a field of several
+	}
 	if strings.HasSuffix(before, "{") && balance(before) == 1 && after == "}" {
 		left := w.beside(open.from-1, -1) // a block around statements
 		return left == "" || strings.ContainsAny(left, "\n;{}")
@@ -206,10 +231,20 @@ func (w weighed) beside(i, step int) string {
 
 // shared returns what two edits stand in together, or an empty string if something separates them.
 func (w weighed) shared(y, t edited) string {
-	if w.adds(y) != w.adds(t) && (w.adds(y) || w.adds(t)) {
-		return "" // a new item beside an edit of another
+	if w.structure.calls(y, w.spotOf(t)) || w.structure.calls(t, w.spotOf(y)) {
+		return "one call"
 	}
-	return w.structure.shared(w.spotOf(y), w.spotOf(t))
+	switch adds, also := w.adds(y), w.adds(t); {
+	case adds != also:
+		return "" // a new item beside an edit of another
+	case adds && w.structure.spots[w.spotOf(y)].group != w.structure.spots[w.spotOf(t)].group:
+		return "" // new items of two lists
+	}
+	i, k, told := w.spotOf(y), w.spotOf(t), y
+	if w.structure.spots[k].comment {
+		told = t
+	}
+	return w.structure.shared(i, k, strings.Join(told.put, ""))
 }
 
 // adds reports whether an edit only adds an item, with what separates it from the others.

@@ -3,12 +3,16 @@ package settle
 import (
 	"slices"
 
+	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 )
 
 // byKey joins a place of a structured text entry by entry.
 func byKey(c *Question, at place) (Option, bool) {
 	text, ok := at.entries.Join(c.Place)
+	if text == c.Theirs+c.Yours && at.ascend(diff.Lines(c.Yours), diff.Lines(c.Theirs)) {
+		text = c.Yours + c.Theirs
+	}
 	return Option{Way: Weave, Text: text, Reason: "joined by key, what either did under each"}, ok
 }
 

@@ -1,6 +1,7 @@
 package settle
 
 import (
+	"cmp"
 	"slices"
 	"strings"
 
@@ -67,8 +68,8 @@ var (
 	// calls whose arguments are a set
 	setLike = rx.New(`\b(derive|allow|deny|warn|cfg|any|all|implements|use|plugins|exclude|include|add_executable|` +
 		`add_library|target_sources)$`)
-	// an argument with its name
-	namedArgument = rx.New(`^[\w."'-]+ *(=[^=]|:\s)`)
+	// an argument with its name, or an option of the kind WithName(…)
+	namedArgument = rx.New(`^[\w."'-]+ *(=[^=]|:\s)|^[\w.]*\bWith[A-Z]\w*\(`)
 )
 
 // opening is a point of a text at which both sides inserted something, and from which neither removed anything.
@@ -180,15 +181,10 @@ func between(file, before, mine, other, after string) (string, bool) {
 	return "", false
 }
 
-// firstWord returns the word that an addition to a list is about.
-func firstWord(s string) string {
-	for _, w := range diff.Words(s) {
-		if diff.IsWord(w) {
-			return w
-		}
-	}
-	return s
-}
+// firstWord returns the word that an addition to a list is about, with what it is of.
+func firstWord(s string) string { return cmp.Or(dotted.FindString(s), s) }
+
+var dotted = rx.New(`[\pL\pM\pN_]+(\.[\pL\pM\pN_]+)*`)
 
 // afterLast joins what both sides added after the last item of a list. That item had no separator, and may have ended
 // the list with a sign, which moved to the new last one.

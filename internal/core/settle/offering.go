@@ -53,11 +53,26 @@ func (q *Question) offer(at place, moves *mover) {
 	} else if !slices.ContainsFunc(q.Ways, suggestible) {
 		q.weighPlain(at, shown)
 	}
+	if oneBase {
+		q.offerDoubtful(at)
+	}
 	q.carefully(at)
 	q.inAnyOrder(at)
 	q.takeBack(at)
 	q.unite()
 	q.suggest()
+}
+
+// offerDoubtful puts a combination that a person has to confirm first, if nothing better combines both edits.
+func (q *Question) offerDoubtful(at place) {
+	for _, try := range []func(c *Question, at place) (Option, bool){listed, cutOut} {
+		if _, ok := q.Option(Weave); ok {
+			return
+		}
+		if o, ok := try(q, at); ok && o.Text != q.Yours && o.Text != q.Theirs {
+			q.Ways, q.Doubt = slices.Insert(q.Ways, 0, o), o.doubt
+		}
+	}
 }
 
 // unite makes one way of those that give one text: the first of them, with the reasons of the others.
@@ -77,7 +92,7 @@ func (q *Question) unite() {
 }
 
 // neither returns the base without what either side took out, if both took out something and added nothing.
-func (q *Question) neither(a *atoms) (text string, ok bool) {
+func (q *Question) neither(a *wordwise) (text string, ok bool) {
 	b := a.base
 	gone := make([]bool, len(b))
 	for _, side := range a.sides() {
@@ -212,6 +227,8 @@ func (q *Question) weighPlain(at place, shown weaving) {
 		case q.Doubt != "":
 		case other && !mine:
 			q.because(YoursTheirs, "both added lines here; yours belong to what is above them")
+		case at.ascend(yours, theirs):
+			q.because(YoursTheirs, "both added lines here; so they are in the order of the lines above")
 		default:
 			q.because(TheirsYours, "both added lines here; theirs keep their place")
 		}

@@ -39,6 +39,12 @@ var frees = []free{
 		rx.New(`^export (\{.*\}|\*|type \{.*\}) from |^export \w+=`)},
 	{"branches of a switch, with values of their own", nil, []*lang.Language{lang.Rust}, rx.New(`^case ("[^"]*"|` +
 		`'[^']*'|\d+|[A-Z]\w*(\.\w+)*):`)},
+	{"branches of a match, with variants of their own", []*lang.Language{lang.Rust}, nil,
+		rx.New(`^[A-Z]\w*(::[A-Z]\w*)+ ?([({][\w, .]*[)}])? => `)},
+	{"branches of one value", []*lang.Language{lang.Python}, nil,
+		rx.New(`^elif [\w.]+ == ("[^"]*"|'[^']*'|\d+|[A-Z]\w*(\.\w+)*):$`)},
+	{"names that are set to values", []*lang.Language{lang.Python, lang.Ruby}, nil,
+		rx.New(`^[A-Za-z_]\w*(: ?\w+)? = ("[^"]*"|'[^']*'|-?\d[\d._]*|True|False|None|true|false|nil|\[\]|\{\})$`)},
 	{"branches of a case, with words of their own", []*lang.Language{lang.Shell}, nil, rx.New(`^[\w-]+\)`)},
 	{"tables, and columns that are added", []*lang.Language{lang.SQL}, nil,
 		rx.New(`(?i)^(create (table|index|view|unique index)|alter table \S+ add|insert into)\b`)},
@@ -82,6 +88,7 @@ var frees = []free{
 	{"rows", []*lang.Language{lang.CSV, lang.Markdown}, nil, rx.New(`^(\||[^,;\t]+[,;\t])`)},
 	{"items of a list, and headings with what is under them", []*lang.Language{lang.Markdown, lang.RST,
 		lang.AsciiDoc, lang.Text}, nil, rx.New(`^([-*+•] |#{1,6} )`)},
+	{"badges", []*lang.Language{lang.Markdown}, nil, rx.New(`^\[?!\[`)},
 	{"elements of data", []*lang.Language{lang.XML, lang.XMLData}, nil, rx.New(`^</?[A-Za-z]`)},
 	{"items of a list, and rows", []*lang.Language{lang.HTML, lang.Vue, lang.TSX, lang.JavaScript}, nil,
 		rx.New(`^</?(li|option|tr|td|th|dt|dd|meta|link)\b`)},
@@ -114,6 +121,9 @@ func unordered(at place, yours, theirs []string) bool {
 	if at.inTurn() {
 		return false
 	}
+	if slices.Contains(decorated, language) && (decorates(yours) || decorates(theirs)) {
+		return false
+	}
 	counted := at.counted()
 	for _, head := range slices.Concat(outermost(language, yours), outermost(language, theirs)) {
 		if imports := sets[language]; imports != nil && imports.MatchString(head) || at.member(head) {
@@ -128,6 +138,14 @@ func unordered(at place, yours, theirs []string) bool {
 		}
 	}
 	return true
+}
+
+// decorated are the languages whose decorators are functions that are applied one after the other.
+var decorated = []*lang.Language{lang.Python, lang.JavaScript, lang.TypeScript, lang.TSX}
+
+// decorates reports whether lines only decorate what follows.
+func decorates(lines []string) bool {
+	return !slices.ContainsFunc(lines, func(l string) bool { return !strings.HasPrefix(strings.TrimSpace(l), "@") })
 }
 
 // paragraphs reports whether lines are paragraphs or sections of their own: they begin or end with a blank line, or
@@ -145,7 +163,7 @@ var (
 
 // member reports whether a line is a row of a test's table, or a method of an interface.
 func (at place) member(head string) bool {
-	if testFile.MatchString(at.path) && testRow.MatchString(head) {
+	if testFile.MatchString(at.path) && testRow.MatchString(head) || chained.MatchString(head) && at.building() {
 		return true
 	}
 	if !methodLine.MatchString(head) || at.text == nil {
@@ -153,6 +171,20 @@ func (at place) member(head string) bool {
 	}
 	return strings.Contains(at.around(), "interface")
 }
+
+// building reports whether a place is in the calls that set up a builder.
+func (at place) building() bool {
+	if at.text == nil {
+		return false
+	}
+	i := at.line
+	for i > 0 && chained.MatchString(strings.TrimSpace(at.text.Yours[i])) {
+		i--
+	}
+	return i >= 0 && builder.MatchString(at.text.Yours[i])
+}
+
+var builder = rx.New(`[bB]uilder\w*(<\w+>)?\(`)
 
 // ordered matches the names of what is done or tried one after the other.
 var ordered = rx.New(`(?i)\b(steps?|stages?|pipelines?|jobs?|plugins|middlewares?|handlers|filters|rules|order|` +
@@ -169,8 +201,12 @@ func (at place) opener() string {
 	if at.text == nil {
 		return ""
 	}
-	lines := at.text.Yours
-	for i, in := at.line, -1; i >= 0; i-- {
+	lines, in := at.text.Yours, -1
+	if first := at.line + 1; first < len(lines) && at.line >= 0 && strings.TrimSpace(lines[first]) != "" &&
+		len(indentOf(lines[first])) > len(indentOf(lines[at.line])) {
+		in = len(indentOf(lines[first])) // the place begins what it is in
+	}
+	for i := at.line; i >= 0; i-- {
 		l := lines[i]
 		switch {
 		case strings.TrimSpace(l) == "":
@@ -189,6 +225,24 @@ func (at place) around() string {
 		return ""
 	}
 	return Around(at.path, at.text.Yours, at.line)
+}
+
+// moment matches a time of day or a date of ISO 8601, by which rows are often in order.
+var moment = rx.New(`\b(\d\d:\d\d(:\d\d)?|\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d)?)?)\b`)
+
+// ascend reports whether the line above, yours and theirs are in order by their times or dates, in this order only.
+func (at place) ascend(yours, theirs []string) bool {
+	if at.before == "" {
+		return false
+	}
+	times := func(lists ...[]string) (out []string) {
+		for _, l := range slices.Concat(lists...) {
+			out = append(out, moment.FindString(l))
+		}
+		return out
+	}
+	all := times([]string{at.before}, yours, theirs)
+	return !slices.Contains(all, "") && slices.IsSorted(all) && !slices.IsSorted(times(theirs, yours))
 }
 
 // counted reports whether one of the nearest lines before the place begins to count, so that each line has a number.

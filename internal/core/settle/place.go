@@ -17,7 +17,7 @@ type place struct {
 	cut                 bool            // part of an addition by both sides, which share the lines around it
 	entries             *format.Entries // nil if the texts have no entries or were not read
 	text                *merge.Text     // the whole file's text; nil if there is none
-	atoms               *atoms          // of the contested region
+	atoms               *wordwise       // of the contested region
 }
 
 func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }

@@ -109,7 +109,7 @@ const noNames = "let const var val int long short float double string bool boole
 
 // stale returns an old name that a text has although one side gave it another wherever the base has it: what the other
 // side added still uses it.
-func (a *atoms) stale(text string) (name, now string) {
+func (a *wordwise) stale(text string) (name, now string) {
 	has := func(list []string, w string) (n int) {
 		for _, o := range list {
 			if o == w {

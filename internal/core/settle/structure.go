@@ -39,7 +39,7 @@ type spot struct {
 	comment bool
 }
 
-func (s spot) quoted() bool { return s.in == '"' || s.in == '\'' || s.in == '`' }
+func (s spot) quoted() bool { return s.in == '"' || s.in == '\'' || s.in == '`' || s.in == '/' }
 
 // group is what brackets or quotes enclose.
 type group struct {
@@ -82,6 +82,9 @@ type structureReader struct {
 
 func (r *structureReader) top() *spot { return &r.levels[len(r.levels)-1] }
 
+// controls matches what stands before a condition in brackets.
+var controls = rx.New(`^(if|while|for|switch|until|unless)$`)
+
 // next begins a new part by a separator. The numbers of weaker ones go on with it.
 func (r *structureReader) next(by int) {
 	t := r.top()
@@ -116,8 +119,13 @@ func (r *structureReader) read(i int) {
 	case opensAtom(a), a == "<" && r.tag(i):
 		r.open(i, a[0])
 	case closes(a), a == ">" && t.in == '<':
+		open := r.s.groups[t.group].open
 		r.close()
 		r.s.spots[i] = *r.top()
+		if a == ")" && open > 0 && controls.MatchString(strings.TrimSpace(strings.Join(r.s.atoms[max(0, open-2):open],
+			""))) {
+			r.next(byClause)
+		}
 	default:
 		r.separate(i, a)
 	}
@@ -133,12 +141,20 @@ func (r *structureReader) sentence(i int, a string) {
 		after = r.s.atoms[i+1]
 	}
 	switch {
+	case a == "]" && r.box(i):
+		r.next(byClause)
 	case (a == "." || a == "!" || a == "?") && (after == "" || strings.TrimSpace(after) == ""):
 		r.next(byStatement)
 	case strings.Contains(a, "\n") && (after == "" || strings.Contains(after, "\n") || item.MatchString(after) ||
 		r.short(i)):
 		r.next(byStatement)
 	}
+}
+
+// box reports whether a bracket closes the box of an item that can be ticked.
+func (r *structureReader) box(i int) bool {
+	return i >= 4 && r.s.atoms[i-2] == "[" && item.MatchString(r.s.atoms[i-4]) && strings.TrimSpace(
+		r.s.atoms[i-3]) == ""
 }
 
 // short reports whether the line that ends at an atom is too short to go on in the next one.
@@ -158,6 +174,8 @@ func (r *structureReader) comments(i int) bool {
 	a, blank := r.s.atoms[i], i == 0 || strings.TrimSpace(r.s.atoms[i-1]) == ""
 	twice := i+1 < len(r.s.atoms) && r.s.atoms[i+1] == a
 	switch {
+	case a == ";":
+		return blank && r.language == lang.INI
 	case a == "#":
 		return blank && (slices.Contains(hashed, r.language) || !r.language.IsKnown())
 	case a == "-":
@@ -171,7 +189,7 @@ func (r *structureReader) comments(i int) bool {
 
 // quotes reports whether a quote begins. A single one that does not close in its line is an apostrophe.
 func (r *structureReader) quotes(i int, a string) bool {
-	if a != `"` && a != "'" && a != "`" {
+	if a != `"` && a != "'" && a != "`" && !r.expression(i) {
 		return false
 	}
 	for _, next := range r.s.atoms[i+1:] {
@@ -183,6 +201,19 @@ func (r *structureReader) quotes(i int, a string) bool {
 		}
 	}
 	return false
+}
+
+// matching are the languages with regular expressions between slashes.
+var matching = []*lang.Language{lang.JavaScript, lang.TypeScript, lang.TSX, lang.Vue, lang.Ruby}
+
+// expression reports whether a slash begins a regular expression: nothing that it could divide stands before it.
+func (r *structureReader) expression(i int) bool {
+	if r.s.atoms[i] != "/" || !slices.Contains(matching, r.language) {
+		return false
+	}
+	for i--; i >= 0 && strings.TrimSpace(r.s.atoms[i]) == ""; i-- {
+	}
+	return i >= 0 && strings.ContainsAny(r.s.atoms[i], "=(,:!&|?{;[")
 }
 
 // tag reports whether a tag begins.
@@ -220,7 +251,9 @@ func (r *structureReader) separate(i int, a string) {
 		}
 	case a == ";":
 		r.next(byStatement)
-	case r.language == lang.SQL && clause.MatchString(a), r.language == lang.Dockerfile && a == "AS":
+	case r.language == lang.SQL && clause.MatchString(a), r.language == lang.Dockerfile && a == "AS",
+		r.language == lang.Python && t.in != 0 && (a == "for" || a == "if"),
+		r.language == lang.Shell && t.in == 0 && r.piped(a, before, after):
 		r.next(byClause)
 		r.s.spots[i] = *r.top()
 	case a == ",":
@@ -271,6 +304,14 @@ func (r *structureReader) setting() bool {
 	return false
 }
 
+// piped reports whether a sign separates two commands of a pipeline, or a command and its file.
+func (r *structureReader) piped(a, before, after string) bool {
+	return (a == "|" || a == ">") && strings.TrimSpace(before) == "" && (strings.TrimSpace(after) == "" || after == ">")
+}
+
+// commanding are the languages whose lines are commands with flags.
+var commanding = []*lang.Language{lang.Shell, lang.Make, lang.Dockerfile}
+
 // flag reports whether a blank stands before a flag or before a name that is set.
 func (r *structureReader) flag(i int) bool {
 	next := func(k int) string {
@@ -278,6 +319,9 @@ func (r *structureReader) flag(i int) bool {
 			return r.s.atoms[i+k]
 		}
 		return ""
+	}
+	if next(1) == "-" && diff.IsWord(next(2)) && slices.Contains(commanding, r.language) {
+		return true
 	}
 	return next(1) == "-" && next(2) == "-" || diff.IsWord(next(1)) && next(2) == "=" && next(3) != "=" &&
 		strings.TrimSpace(next(3)) != ""
@@ -333,8 +377,9 @@ func (s *structure) paths(i int) (out []spot) {
 	}
 }
 
-// shared returns what two edits at atoms i and k stand in together, or an empty string if something separates them.
-func (s *structure) shared(i, k int) string {
+// shared returns what two edits at atoms i and k stand in together, or an empty string if something
+// separates them. put is what the one in a comment puts in, if one is.
+func (s *structure) shared(i, k int, put string) string {
 	a, b := s.paths(i), s.paths(k)
 	n := 0
 	for n < len(a) && n < len(b) && a[n].group == b[n].group {
@@ -342,7 +387,7 @@ func (s *structure) shared(i, k int) string {
 			return a[n].part[by] != b[n].part[by]
 		})
 		if by >= 0 {
-			return s.separated(by, a[n], b[n], i, k)
+			return s.separated(by, a[n], b[n], i, k, put)
 		}
 		n++
 	}
@@ -384,11 +429,32 @@ func (s *structure) tags(a, b []spot) bool {
 	return in(a) >= 0 || in(b) >= 0
 }
 
+// calls reports whether an edit gives another name to what is called with an atom among its arguments.
+func (s *structure) calls(e edited, argument int) bool {
+	if e.from == e.to || s.statement(e.from, declaration) || s.begins(e.from, raising) {
+		return false
+	}
+	if slices.Contains(commanding, s.language) && s.leads(e.from) && e.to <= argument &&
+		!strings.Contains(strings.Join(s.atoms[e.from:argument], ""), "\n") {
+		return true // a command, and its arguments
+	}
+	for at := s.spots[argument]; s.groups[at.group].open > 0; at = s.spots[s.groups[at.group].open] {
+		if open := s.groups[at.group].open; at.in == '(' && e.from < open && open <= e.to && isName(s.atoms[open-1]) {
+			return true
+		}
+	}
+	return false
+}
+
 // separated returns what two atoms that a separator divides stand in together all the same, or an empty string.
-func (s *structure) separated(by int, a, b spot, i, k int) string {
+func (s *structure) separated(by int, a, b spot, i, k int, put string) string {
 	switch by {
+	case byStatement:
+		if a.comment != b.comment && s.above(i, k) && s.tells(i, k, put) {
+			return "one value and the comment about it"
+		}
 	case byClause:
-		if a.comment != b.comment && s.tells(i, k) {
+		if a.comment != b.comment && s.tells(i, k, put) {
 			return "one value and the comment about it"
 		}
 		return ""
@@ -396,12 +462,38 @@ func (s *structure) separated(by int, a, b spot, i, k int) string {
 		if a.in == 0 && s.atoms[i] != "" && !s.named(a) && !s.named(b) {
 			return "one row"
 		}
-		if (a.in == '(' || a.in == '[') && !s.statement(i, declaration) && !s.named(a) && !s.named(b) &&
+		listed := (a.in == '(' || a.in == '[') && !s.statement(i, declaration) ||
+			a.in == '{' && slices.Contains(literals, s.language)
+		if listed && !s.begins(i, titled) && !s.named(a) && !s.named(b) &&
 			!(a.in == '[' && s.quotedItem(a) && s.quotedItem(b)) {
 			return "one call or list"
 		}
 	}
 	return ""
+}
+
+// raising matches statements that raise an error, whose kind and text are independent.
+var raising = rx.New(`^\s*(raise|throw)\b`)
+
+// leads reports whether an atom is the first word of its line.
+func (s *structure) leads(i int) bool {
+	for i--; i >= 0 && strings.TrimSpace(s.atoms[i]) == "" && !strings.Contains(s.atoms[i], "\n"); i-- {
+	}
+	return i < 0 || strings.Contains(s.atoms[i], "\n")
+}
+
+// titled matches the beginning of a test, whose title says nothing about its other arguments.
+var titled = rx.New(`^\s*(it|test|describe|context|specify|t\.Run)(\.\w+)?\(`)
+
+// literals are the languages in which braces hold values in their order.
+var literals = []*lang.Language{lang.Go, lang.C, lang.CPlusPlus, lang.ObjectiveC, lang.Java, lang.CSharp}
+
+// above reports whether a comment, in which one of two atoms is, stands in the line above the other.
+func (s *structure) above(i, k int) bool {
+	if s.spots[k].comment {
+		i, k = k, i
+	}
+	return i < k && strings.Count(strings.Join(s.atoms[i:k], ""), "\n") == 1
 }
 
 // item returns the text of the item of an atom in its group.
@@ -428,8 +520,13 @@ func (s *structure) named(at spot) bool { return namedItem.MatchString(s.item(at
 
 func (s *structure) quotedItem(at spot) bool { return quotedItem.MatchString(s.item(at)) }
 
-// statement reports whether the statement of an atom begins as an expression says.
+// statement reports whether the statement of an atom begins as an expression says, and controls nothing.
 func (s *structure) statement(i int, begins *rx.Expr) bool {
+	return s.begins(i, begins) && !s.begins(i, control)
+}
+
+// begins reports whether the line of an atom begins as an expression says.
+func (s *structure) begins(i int, begins *rx.Expr) bool {
 	for i > 0 && !strings.Contains(s.atoms[i-1], "\n") {
 		i--
 	}
@@ -437,8 +534,7 @@ func (s *structure) statement(i int, begins *rx.Expr) bool {
 	for end < len(s.atoms) && !strings.Contains(s.atoms[end], "\n") {
 		end++
 	}
-	line := strings.Join(s.atoms[i:end], "")
-	return begins.MatchString(line) && !control.MatchString(line)
+	return begins.MatchString(strings.Join(s.atoms[i:end], ""))
 }
 
 // number matches numbers in digits or words.
@@ -446,8 +542,9 @@ var number = rx.New(`(?i)\d|\b(one|two|three|four|five|six|seven|eight|nine|ten|
 	`hundred|half|` +
 	`double|twice|no|never|always|true|false|on|off)\b`)
 
-// tells reports whether the comment of one of two atoms states a fact that the code beside it may change.
-func (s *structure) tells(i, k int) bool {
+// tells reports whether the comment of one of two atoms states a fact that the code beside it may change, or does so
+// with what is put in.
+func (s *structure) tells(i, k int, put string) bool {
 	at := i
 	if s.spots[k].comment {
 		at = k
@@ -458,5 +555,5 @@ func (s *structure) tells(i, k int) bool {
 			text.WriteString(s.atoms[n])
 		}
 	}
-	return number.MatchString(text.String())
+	return number.MatchString(text.String() + " " + put)
 }

@@ -22,6 +22,7 @@ const (
 	Base        Way = "base"
 	Both        Way = "both" // keeps two files that want one path; one of them gets another name
 	Sorted      Way = "sorted"
+	Cut         Way = "cut" // the lines that one side took out are taken from what the other made
 	AsBefore    Way = "as-before"
 	Anew        Way = "anew"       // runs the program that generates the file
 	YoursFile   Way = "yours-file" // the whole file, and what joined by itself in it too
@@ -62,6 +63,9 @@ var ways = []wayRow{
 	{Both, true, merge.Contested, "keep both", "Both are kept, one of them under another name.",
 		"both, under two names"},
 	{Sorted, true, merge.Contested, "sorted", "Puts what both added in the order of the lines around.", "sorted"},
+	{Cut, true, merge.Contested, "without what went",
+		"Takes out the lines that one side took out, and keeps the other's edits around them. Edits in those lines " +
+			"are left out, and listed before the push.", "without what one side took out"},
 	{AsBefore, true, merge.Contested, "as before", "Settles it as the same conflict was settled before.",
 		"as before"},
 	{Anew, true, merge.Contested, "regenerate it",

@@ -26,21 +26,21 @@ func WeaveText(base, yours, theirs string) (text string, ok bool) {
 	return inAtoms(base, yours, theirs).weave(nil)
 }
 
-// atoms are three texts in atoms, with the edits of both sides. Comparing words is most of what judging a place costs,
-// so its rules share one.
-type atoms struct {
+// wordwise is three texts in atoms, with the edits of both sides. Comparing words is most of what judging a place
+// costs, so its rules share one.
+type wordwise struct {
 	base, yours, theirs []string
 	mine, other         []diff.Edit // what yours and theirs edit in base
 }
 
-func inAtoms(base, yours, theirs string) *atoms {
-	a := &atoms{base: Atoms(base), yours: Atoms(yours), theirs: Atoms(theirs)}
+func inAtoms(base, yours, theirs string) *wordwise {
+	a := &wordwise{base: Atoms(base), yours: Atoms(yours), theirs: Atoms(theirs)}
 	a.mine, a.other = diff.WordEdits(a.base, a.yours), diff.WordEdits(a.base, a.theirs)
 	return a
 }
 
 // sides returns the two sides, each with its edits.
-func (a *atoms) sides() [2]edits { return [2]edits{{a.yours, a.mine}, {a.theirs, a.other}} }
+func (a *wordwise) sides() [2]edits { return [2]edits{{a.yours, a.mine}, {a.theirs, a.other}} }
 
 // edits are one side's atoms, and what it edits in the base.
 type edits struct {
@@ -49,7 +49,7 @@ type edits struct {
 }
 
 // weave applies the edits of both sides. settle, unless nil, decides about parts that both sides replaced differently.
-func (a *atoms) weave(settle func(base, yours, theirs []string) (string, bool)) (text string, ok bool) {
+func (a *wordwise) weave(settle func(base, yours, theirs []string) (string, bool)) (text string, ok bool) {
 	b := a.base
 	type patch struct {
 		from, to int
