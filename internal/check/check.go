@@ -216,11 +216,17 @@ type Report struct {
 type Step struct {
 	Line   string
 	First  string // why part of a later step runs first; empty for the check's own steps
-	Known  bool   // the step passed before on this tree and is not run again
+	Known  string // why the step is not run again; empty if it runs
 	Ran    bool
 	Passed bool
 	Took   time.Duration
 }
+
+// Reasons why a step is not run again.
+const (
+	PassedBefore    = "passed before, on exactly this tree"
+	InstalledBefore = "installed here before, from the same lock file"
+)
 
 // StepsOf returns the steps of a command before they run.
 func (c Command) StepsOf() (out []Step) {
@@ -236,7 +242,7 @@ func RunSteps(ctx context.Context, dir string, steps []Step, env []string, emit 
 	all.Passed, all.Steps = true, slices.Clone(steps)
 	for i := range all.Steps {
 		one := &all.Steps[i]
-		if one.Known {
+		if one.Known != "" {
 			one.Passed = true
 			continue
 		}

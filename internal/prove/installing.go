@@ -28,26 +28,46 @@ var installs = []struct {
 	by           []lockedBy                  // the first whose file exists is used
 }{
 	{diagnose.NodePackage, []string{"package.json"}, "node_modules", needsNode, false, []lockedBy{
-		{"package-lock.json", "npm ci"}, {"npm-shrinkwrap.json", "npm ci"},
-		{"pnpm-lock.yaml", "pnpm install --frozen-lockfile"}, {"yarn.lock", "yarn install --frozen-lockfile"},
-		{"bun.lock", "bun install --frozen-lockfile"}, {"bun.lockb", "bun install --frozen-lockfile"},
-		{"package.json", "npm install"}}},
-	{diagnose.PHPPackage, []string{"composer.json"}, "vendor", needsPHP, false, []lockedBy{{"composer.json",
-		"composer install"}}},
-	{diagnose.RubyLibrary, []string{"Gemfile"}, "vendor/bundle", nil, true, []lockedBy{{"Gemfile", "bundle install"}}},
+		{"package-lock.json", "npm ci", "", true}, {"npm-shrinkwrap.json", "npm ci", "", true},
+		{"pnpm-lock.yaml", "pnpm install --frozen-lockfile", "", true},
+		{"yarn.lock", "yarn install --frozen-lockfile", "", true},
+		{"bun.lock", "bun install --frozen-lockfile", "", true},
+		{"bun.lockb", "bun install --frozen-lockfile", "", true}, {"package.json", "npm install", "", false}}},
+	{diagnose.PHPPackage, []string{"composer.json"}, "vendor", needsPHP, false, []lockedBy{
+		{"composer.lock", "composer install", "", true}, {"composer.json", "composer install", "", false}}},
+	{diagnose.RubyLibrary, []string{"Gemfile"}, "vendor/bundle", nil, true, []lockedBy{
+		{"Gemfile.lock", "bundle install", "", true}, {"Gemfile", "bundle install", "", false}}},
 	{diagnose.PythonModule, []string{"requirements.txt", "pyproject.toml", "setup.cfg", "setup.py", "Pipfile"}, ".venv",
-		nil, true, []lockedBy{{"uv.lock", "uv sync && . .venv/bin/activate"},
-			{"poetry.lock", `poetry install && . "$(poetry env info --path)/bin/activate"`},
-			{"Pipfile.lock", `pipenv sync && . "$(pipenv --venv)/bin/activate"`},
-			{"requirements.txt", inVenv + "pip install -r requirements.txt"},
-			{"pyproject.toml", inVenv + "pip install -e ."}, {"setup.py", inVenv + "pip install -e ."}}},
+		nil, true, []lockedBy{{"uv.lock", "uv sync", enterVenv, true},
+			{"poetry.lock", "poetry install", `. "$(poetry env info --path)/bin/activate"`, true},
+			{"Pipfile.lock", "pipenv sync", `. "$(pipenv --venv)/bin/activate"`, true},
+			{"requirements.txt", inVenv + "pip install -r requirements.txt", enterVenv, false},
+			{"pyproject.toml", inVenv + "pip install -e .", enterVenv, false},
+			{"setup.py", inVenv + "pip install -e .", enterVenv, false}}},
 }
 
-// inVenv makes a virtual environment of Python (PEP 405). What follows in the same shell uses it.
-const inVenv = "python3 -m venv .venv && . .venv/bin/activate && "
+// enterVenv enters the virtual environment of Python (PEP 405): what follows in the same shell uses it. inVenv makes it
+// before.
+const (
+	enterVenv = ". .venv/bin/activate"
+	inVenv    = "python3 -m venv .venv && " + enterVenv + " && "
+)
 
 // lockedBy is an install command and the file that selects it.
-type lockedBy struct{ file, command string }
+type lockedBy struct {
+	file    string
+	command string
+	enter   string // what uses the installed things in a shell; empty if nothing is needed
+	locks   bool   // the file says exactly what is installed, so that the same file need not be installed twice
+}
+
+// line is the command, and what uses what it installed.
+func (by lockedBy) line() string {
+	if by.enter == "" || strings.Contains(by.command, by.enter) {
+		return by.command
+	}
+	return by.command + " && " + by.enter
+}
 
 // needsNode reports whether a package.json has dependencies.
 func needsNode(text string) bool {
@@ -121,7 +141,7 @@ func isThere(dir, name string) bool {
 func installedBy(row int, dir string) string {
 	for _, by := range installs[row].by {
 		if isThere(dir, by.file) {
-			return by.command
+			return by.line()
 		}
 	}
 	return ""

@@ -60,6 +60,8 @@ func (pr *Prover) runSteps(ctx context.Context, p *plan.Position, at *LaidOut, c
 	if l.memory > 0 {
 		run = limited(l.memory)
 	}
+	given := steps
+	steps, first := installOnce(at.In.Dir, given)
 	var output []string // of the step that ran last
 	r, err = run(within, at.In.Dir, steps, env, func(l string) {
 		if len(output) < mostOutput {
@@ -72,6 +74,7 @@ func (pr *Prover) runSteps(ctx context.Context, p *plan.Position, at *LaidOut, c
 			told(steps, which)
 		}
 	})
+	remember(first, r.Steps)
 	if err != nil && ctx.Err() == nil && errors.Is(err, context.DeadlineExceeded) {
 		emit(fmt.Sprintf("dorvik: it took longer than %v and was ended (dorvik.checkTime)", l.time))
 		r.Passed, r.Exit = false, -1
@@ -82,6 +85,7 @@ func (pr *Prover) runSteps(ctx context.Context, p *plan.Position, at *LaidOut, c
 	}
 	if !r.Passed {
 		if err := pr.seeMissing(ctx, p, at, tree, r, output); err != nil || !at.blames() {
+			forget(at.In.Dir, given)
 			return r, err // a failure of the checkout says nothing about the code
 		}
 	}
@@ -160,7 +164,7 @@ func (pr *Prover) stepsFor(ctx context.Context, p *plan.Position, dir string, c 
 		case pr.last.passed(one.Line, tree) && slices.ContainsFunc(pr.last.steps, func(of check.Step) bool {
 			return of.Ran && !of.Passed
 		}):
-			one.Known = true
+			one.Known = check.PassedBefore
 		default:
 			if narrow, err = pr.whereMeet(ctx, p, dir, one.Line, tree); err != nil {
 				return nil, err

@@ -2,11 +2,13 @@ package recovery
 
 import (
 	"os"
+	"path/filepath"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/check"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/plan"
@@ -94,15 +96,19 @@ func TestNobodyIsBlamedOnAGuess(t *testing.T) {
 			"The shell does not know a command in “mkae test”: nothing was checked.", "", ""},
 		"no program": {"./f", "", "The shell cannot run a command in “./f”: nothing was checked.", "", ""},
 		"not installed": {"test -d node_modules", `{"dependencies":{"tide":"1.0.0"}}`, "",
-			"what package.json names is not installed there (there is no node_modules; “npm install” installs it)", "npm install"},
+			"what package.json names is not installed there (there is no node_modules; “npm install” installs it)",
+				"npm install"},
 		"nothing to install": {"false", `{"name":"skerry"}`, "", "", ""},
 		"a command that is installed": {"npx-tide", `{"dependencies":{"tide":"1.0.0"}}`, "",
-			"what package.json names is not installed there (there is no node_modules; “npm install” installs it)", "npm install"},
+			"what package.json names is not installed there (there is no node_modules; “npm install” installs it)",
+				"npm install"},
 		"a script misses a program": {"sh ./all", "", "", "“no-such-tide” is not installed there", ""},
 		"a module that is named": {"echo \"Error: Cannot find module 'tide'\"; mkdir node_modules; false",
-			`{"name":"tide"}`, "", "“tide” is not installed there, which is named in package.json (“npm install” installs it)",
+			`{"name":"tide"}`, "",
+				"“tide” is not installed there, which is named in package.json (“npm install” installs it)",
 			"npm install"},
-		"a module that nothing names": {"echo \"Error: Cannot find module 'pier'\"; false", `{"name":"skerry"}`, "", "", ""},
+		"a module that nothing names": {"echo \"Error: Cannot find module 'pier'\"; false", `{"name":"skerry"}`, "",
+			"", ""},
 		"a module, and no manifest": {"echo \"ModuleNotFoundError: No module named 'pier'\"; false", "", "",
 			"“pier” is not installed there, and no file says how to install it", ""},
 		"a module that a side removed": {"echo \"ModuleNotFoundError: No module named 'gone'\"; false", "", "", "", ""},
@@ -165,4 +171,64 @@ func TestTheCheckIsCleared(t *testing.T) {
 		}
 		assert.Equal(t, line, c.Line())
 	}
+}
+
+// TestTheSameLockFileIsInstalledOnce: a checkout that has what the lock file names is not filled again, until its
+// folder or the file is another, or something is missing all the same.
+func TestTheSameLockFileIsInstalledOnce(t *testing.T) {
+	tm := newTeam(t)
+	tools, checkouts, runs := t.TempDir(), t.TempDir(), filepath.Join(t.TempDir(), "runs")
+	gittest.Own(t, "dorvik.builds", checkouts)
+	require.NoError(t, os.WriteFile(filepath.Join(tools, "npm"), []byte(
+		"#!/bin/sh\nmkdir -p node_modules\necho >>"+runs+"\n"), 0o755))
+	t.Setenv("PATH", tools+string(os.PathListSeparator)+os.Getenv("PATH"))
+	tm.mine.Commit("start", "package.json", `{"dependencies":{"tide":"1.0.0"}}`, "package-lock.json", "{}\n", "all",
+		"test ! -e last || sh ./last\n")
+	tm.mine.Git("push", "-q")
+	tm.other.Git("pull", "-q")
+	tm.diverge()
+	gittest.Own(t, "dorvik.check", "npm ci && sh ./all")
+	s := tm.session()
+	p, j, b := ready(t, s, plan.Rebase, settle.YoursTheirs)
+	terms, _, err := s.Prover.MayCheck(t.Context(), p, j.Tree)
+	require.NoError(t, err)
+	at := func() string {
+		found, err := filepath.Glob(filepath.Join(checkouts, "*", "check"))
+		require.NoError(t, err)
+		require.Len(t, found, 1)
+		return found[0]
+	}
+	last := func(script string) {
+		require.NoError(t, os.WriteFile(filepath.Join(at(), "last"), []byte(script), 0o644))
+	}
+	for _, c := range []struct {
+		what    string
+		before  func()
+		known   string
+		passed  bool
+		install int // how often it was installed by then
+	}{
+		{"nothing is there", func() {}, "", true, 1},
+		{"the same file", func() { last("true") }, check.InstalledBefore, true, 1},
+		{"the folder went", func() { require.NoError(t, os.RemoveAll(filepath.Join(at(), "node_modules"))) }, "",
+			true, 2},
+		{"a package is missing", func() { last("echo \"Error: Cannot find module 'tide'\"; false") },
+			check.InstalledBefore, false, 2},
+		{"after that", func() { last("true") }, "", true, 3},
+	} {
+		c.before()
+		proof, err := s.Prover.Prove(t.Context(), p, terms, b.Tip, func(string) {}, nil)
+		require.NoError(t, err, c.what)
+		require.Len(t, proof.Result.Steps, 2, c.what)
+		assert.Equal(t, c.known, proof.Result.Steps[0].Known, c.what)
+		assert.Equal(t, []string{"npm ci", "sh ./all"}, []string{proof.Result.Steps[0].Line,
+			proof.Result.Steps[1].Line})
+		assert.Equal(t, c.passed, proof.Result.Passed, c.what)
+		count, err := os.ReadFile(runs)
+		require.NoError(t, err)
+		assert.Len(t, count, c.install, c.what)
+	}
+	builds, err := s.Prover.WhoBuilds(t.Context(), p, terms, func(prove.Builds) {})
+	require.NoError(t, err)
+	assert.Empty(t, builds.Unrun)
 }

@@ -151,8 +151,8 @@ func (s checkPage) stepRows(w int) (p term.Page) {
 			l = l.Add(term.Dim, "   "+words.Seconds(step.Took))
 		}
 		switch {
-		case step.Known:
-			l = l.Add(term.Dim, "   passed before, on exactly this tree")
+		case step.Known != "":
+			l = l.Add(term.Dim, "   "+step.Known)
 		case step.First != "":
 			l = l.Add(term.Dim, "   first: "+step.First+"; all of it follows")
 		}
