@@ -22,8 +22,10 @@ type elsewhere struct {
 	err  error
 }
 
-// inOwnEditor opens the text in the editor that git would open, and reads it afterwards.
+// inOwnEditor opens the text, and of a place the whole file, in the editor that git would open, and reads it
+// afterwards.
 func (e *writing) inOwnEditor() tea.Cmd {
+	e = e.grow()
 	text := e.ed.Text()
 	return e.frame.start("opening your editor", func(ctx context.Context, _ func(int, int)) (then, error) {
 		editor, err := e.own(ctx)

@@ -2,16 +2,14 @@ package tui
 
 import (
 	"context"
-	"fmt"
-	"slices"
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
-	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
@@ -55,9 +53,6 @@ func (f *joinedFile) open(ok bool) {
 	title := term.Text(term.Plain, " ").Bold(term.Bright, f.path).Add(term.Dim,
 		"   ").Mark(term.MarkYours).Add(term.Dim, "yours  ").
 		Mark(term.MarkTheirs).Add(term.Dim, "theirs  ").Mark(term.MarkJoined).Add(term.Dim, "made in joining")
-	if f.isOpen() {
-		title = title.Add(term.Dim, "   settle its conflicts, and it can be edited here")
-	}
 	if !ok {
 		title = term.Text(term.Plain, " ").Bold(term.Bright, f.path)
 		f.lines = []plan.Line{{Text: "This path holds no text in the joined result: it is binary, a link, or " +
@@ -78,8 +73,8 @@ func (f *joinedFile) more(r *reader, ok bool) []action {
 		does = "mark as read; the next"
 	}
 	out := []action{acts(keys.Next, does, f.markRead)}
-	holder, holds := f.job.join.MendHolder()
-	if !ok || !holds || f.job.pos.Trivial() != plan.NotTrivial || f.isOpen() {
+	holder, writable := f.job.writable()
+	if !ok || !writable {
 		return out
 	}
 	if f.known && f.sides.Yours != f.sides.Theirs {
@@ -88,11 +83,14 @@ func (f *joinedFile) more(r *reader, ok bool) []action {
 	return append(out, acts(keys.Write, "write in it", func() tea.Cmd { return f.write(r, holder) }))
 }
 
-// isOpen reports whether a conflict in the file is open: what is written in it now would be lost by the decision.
-func (f *joinedFile) isOpen() bool {
-	return slices.ContainsFunc(f.job.questions, func(q plan.Attributed) bool {
-		return q.Decision == nil && q.File.Path == f.path
-	})
+// contested returns the file with its conflicts, or nil if it has none.
+func (f *joinedFile) contested() *settle.File {
+	for _, q := range f.job.questions {
+		if q.File.Path == f.path && q.File.Text != nil {
+			return q.File
+		}
+	}
+	return nil
 }
 
 // isRead reports whether this content of the file was read.
@@ -181,15 +179,19 @@ func (f *joinedFile) mend(text, holder string) tea.Cmd {
 		f.job.flash = term.Text(term.Plain, "Nothing was changed.")
 		return nil
 	}
-	path, before, at := f.path, f.text, f.at
-	return f.job.rejoin(func(to *recovery.Session) error {
-		return to.Ledger.AddMend(plan.Mend{Path: path, Before: before, After: text})
-	}, func() tea.Cmd {
+	w := wholeFile{job: f.job, path: f.path, holder: holder}
+	was := f.text
+	if file := f.contested(); file != nil {
+		choose := chosenIn(file, &f.job.st.Decisions)
+		asked := file.Join(choose) // as it is where it is asked about, which later commits may change
+		t := merge.Merge3(diff.Lines(f.text), diff.Lines(text), diff.Lines(asked))
+		if t.Conflicts() == 0 {
+			w.file, w.choose, was, text = file, choose, asked, t.Join(nil)
+		}
+	}
+	at := f.at
+	return w.keep(was, text, nil, func() tea.Cmd {
 		f.job.goTo(f.settleScreen)
-		cmd := f.turnTo(max(0, min(at, len(f.job.questions)-1)))
-		f.job.flash = term.Line{}.Mark(term.MarkJoined).Add(term.Plain,
-			fmt.Sprintf("%s is as you want it, by an edit that becomes part "+
-				"of %s. u on Check takes it back.", path, holder))
-		return cmd
+		return f.turnTo(max(0, min(at, len(f.job.questions)-1)))
 	})
 }

@@ -9,6 +9,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
@@ -193,7 +194,7 @@ func (s deciding) writeFrom(text string, moved bool) tea.Cmd {
 	if !moved { // otherwise it is another conflict
 		board = settle.NewBoard(q.Question.Base, q.Question.Yours, q.Question.Theirs)
 	}
-	s.job.open(&writing{frame: s.job.frame, ed: ed, right: s.status(), name: q.Question.Path, own: s.job.s.Repo.Editor,
+	e := &writing{frame: s.job.frame, ed: ed, right: s.status(), name: q.Question.Path, own: s.job.s.Repo.Editor,
 		board: board, from: q.Question.Place.Base.Lo + 1, closed: closed,
 		around: func(w, h int) term.Page { return s.page().writingPage(q, ed, w, h) },
 		save: func(text string) tea.Cmd {
@@ -202,6 +203,35 @@ func (s deciding) writeFrom(text string, moved bool) tea.Cmd {
 			}
 			d.Text = text
 			return s.record(d)
-		}})
+		}}
+	if holder, ok := s.job.writable(); ok && !moved && !s.job.join.Stops[q.Stop].Uncommitted {
+		e.grown = func() *writing { return s.grown(e, q, holder, linesBefore(parts, at)) }
+	}
+	s.job.open(e)
 	return nil
+}
+
+// grown returns an editor of the whole file with what is written in the place, which begins after some lines.
+func (s deciding) grown(e *writing, q *plan.Attributed, holder string, above int) *writing {
+	others, text := chosenIn(q.File, &s.job.st.Decisions), e.written()
+	w := wholeFile{job: s.job, path: q.Question.Path, file: q.File, holder: holder,
+		choose: func(c *settle.Question) settle.Option {
+			if c == q.Question {
+				return settle.Option{Way: settle.Written, Text: text}
+			}
+			return others(c)
+		}}
+	was, at := q.File.Join(w.choose), s.at
+	ed := term.NewEditor(was, 1)
+	ed.GoTo(above+e.ed.Row+1, e.ed.Col+1)
+	lines := func(l []string) string { return strings.Join(l, "") }
+	title := term.Text(term.Plain, " ").Bold(term.Bright, w.path).Add(term.Dim,
+		"  the whole file; what you write outside its conflicts becomes part of "+holder)
+	return &writing{frame: s.job.frame, ed: ed, right: s.status(), name: w.path, own: e.own, from: 1,
+		board:  settle.NewBoard(lines(q.File.Text.Base), lines(q.File.Text.Yours), lines(q.File.Text.Theirs)),
+		around: func(width, h int) term.Page { return append(term.Page{title.Cut(width), nil}, ed.View(width,
+			h-2)...) },
+		save: func(text string) tea.Cmd {
+			return w.keep(was, text, q.Question, func() tea.Cmd { return s.recorded(at) })
+		}}
 }

@@ -110,3 +110,31 @@ func TestWhatIsUndecidedHasNoSide(t *testing.T) {
 	}
 	assert.True(t, seen)
 }
+
+// TestAPlaceGrowsToItsFile: from writing a place to the whole file; the place settles, and the rest becomes part of a
+// commit. The same from the list, while a conflict is open.
+func TestAPlaceGrowsToItsFile(t *testing.T) {
+	for _, fromList := range []bool{false, true} {
+		b := newBench(t, demoClone(t).Clone)
+		b.press("enter", "enter")
+		if fromList {
+			b.press("j", "end", "enter", "w")
+		} else {
+			b.press("w", "1", "ctrl+g")
+			b.see("the whole file; what you write outside its conflicts becomes part of",
+				"47  1   rate := band.PerHalfMetre")
+		}
+		b.press("ctrl+home", "/", "/", " ", "h", "i", "enter", "ctrl+s")
+		b.see("becomes part of", "u on Check takes it")
+		if !fromList {
+			b.see("fares/fares.go: 1 place of it is settled by what you wrote, and the rest is an edit")
+		}
+		assert.Equal(t, !fromList, b.m.questions[0].Decision != nil)
+		b.press("+", "enter") // all by the suggested way, where any is left
+		text, _, err := b.m.s.Planner.TextAt(t.Context(), b.m.join.Tree, "fares/fares.go")
+		require.NoError(t, err)
+		assert.True(t, strings.HasPrefix(text, "// hi\n"), text)
+		assert.Equal(t, !fromList, strings.Contains(text, "1\trate"), text)
+		assert.Empty(t, b.m.join.Lost)
+	}
+}

@@ -22,6 +22,7 @@ type writing struct {
 	around func(w, h int) term.Page // draws the lines around the editor
 	save   func(text string) tea.Cmd
 	own    func(ctx context.Context) (string, error) // runs the person's own editor; nil if not offered
+	grown  func() *writing                           // the whole file with this place; nil if there is no more
 
 	task func() tea.Cmd // picks a task for a message; nil if there is no list
 
@@ -46,11 +47,25 @@ func (e *writing) actions() []action {
 	if e.task != nil {
 		out = append(out, acts(keys.Adopt, "name a task", e.task))
 	}
+	if e.grown != nil && !e.ed.Invalid {
+		out = append(out, act(keys.WholeFile, "", quietly(func() { e.grow() })))
+	}
 	if e.own != nil && !e.ed.Invalid {
 		out = append(out, acts(keys.OwnEditor, "", e.inOwnEditor))
 	}
 	return append(out, act(keys.DeleteLine, "", quietly(e.ed.DeleteLine)), also(keys.Seek, e.find),
 		also(keys.Exchange, e.exchange))
+}
+
+// grow goes on in the whole file, if the text is of a place.
+func (e *writing) grow() *writing {
+	if e.grown == nil {
+		return e
+	}
+	more := e.grown()
+	e.frame.close()
+	e.frame.open(more)
+	return more
 }
 
 // find asks for a text and goes to its next occurrence. With the same text it goes to the one after.

@@ -95,7 +95,8 @@ var (
 	PageDownOnly = typing("", "", "pgdown") // for screens on which a blank can be typed
 
 	Adopt       = typing("ctrl+t", "take an edit over", "ctrl+t")
-	OwnEditor   = typing("ctrl+o", "open it in your editor", "ctrl+o")
+	WholeFile   = typing("ctrl+g", "the whole file", "ctrl+g")
+	OwnEditor   = typing("ctrl+o", "in your editor", "ctrl+o")
 	Save        = typing("ctrl+s", "keep this", "ctrl+s")
 	UndoTyping  = typing("ctrl+z", "undo", "ctrl+z")
 	RedoTyping  = typing("ctrl+y", "redo", "ctrl+y", "ctrl+shift+z")
@@ -210,7 +211,8 @@ func Sections() []Section {
 			As(Next, "apply it, or go to its conflict"), As(Write, "write its message"),
 			As(List, "edit its files")}},
 		{"writing", true, []key.Binding{As(Save, "keep what you wrote"), As(Back, "leave without keeping it"),
-			As(Adopt, "take a single edit over; in a message, name a task"), OwnEditor,
+			As(Adopt, "take a single edit over; in a message, name a task"),
+			As(WholeFile, "from a place to the whole file"), OwnEditor,
 			Written(UndoTyping, "ctrl+z ctrl+y", "undo, redo"), As(DeleteLine,
 				"delete the line"),
 			WordLeft, SelectLeft, CutOut, CopyOut, Seek, Exchange, Bracket}},

@@ -20,7 +20,7 @@ import (
 type Editor struct {
 	Lines    []string
 	Invalid  bool // the text is not UTF-8 and cannot be written back
-	row, Col int  // cursor; Col in bytes
+	Row, Col int  // cursor: the line, from 0, and bytes in it
 	first    int  // number of the first line
 	scroll   Scroll
 	Changes  []typed // edits; those from at on were undone
@@ -52,7 +52,7 @@ func (e *Editor) Dirty() bool { return e.At > 0 }
 
 // GoTo moves the cursor to a line and a byte column, both from 1.
 func (e *Editor) GoTo(lineNo, col int) {
-	e.row = max(0, min(lineNo-1, len(e.Lines)-1))
+	e.Row = max(0, min(lineNo-1, len(e.Lines)-1))
 	e.Col = e.whole(max(0, col-1))
 }
 
@@ -60,7 +60,7 @@ func (e *Editor) GoTo(lineNo, col int) {
 func (e *Editor) whole(col int) int {
 	at := 0
 	for at < e.end() {
-		n := len(Grapheme(e.Lines[e.row][at:]))
+		n := len(Grapheme(e.Lines[e.Row][at:]))
 		if at+n > col {
 			break
 		}
@@ -85,14 +85,14 @@ func lastGrapheme(s string) (g string) {
 }
 
 // end returns the last column of the cursor's line. A carriage return belongs to the line's end.
-func (e *Editor) end() int { return len(strings.TrimSuffix(e.Lines[e.row], "\r")) }
+func (e *Editor) end() int { return len(strings.TrimSuffix(e.Lines[e.Row], "\r")) }
 
 // selection returns the start and the end of the selected text. ok is false if nothing is selected.
 func (e *Editor) selection() (from, to [2]int, ok bool) {
 	if e.anchor == nil {
 		return from, to, false
 	}
-	from, to = *e.anchor, [2]int{e.row, e.Col}
+	from, to = *e.anchor, [2]int{e.Row, e.Col}
 	if from[0] > to[0] || from[0] == to[0] && from[1] > to[1] {
 		from, to = to, from
 	}
@@ -127,7 +127,7 @@ func (e *Editor) erase() bool {
 func (e *Editor) selecting(move func()) func() {
 	return func() {
 		if e.anchor == nil {
-			e.anchor = &[2]int{e.row, e.Col}
+			e.anchor = &[2]int{e.Row, e.Col}
 		}
 		move()
 	}
@@ -141,9 +141,9 @@ func (e *Editor) moving(move func()) func() {
 // copyOut copies the selected text, or else the cursor's line. It deletes what it copied if taken is set.
 func (e *Editor) copyOut(taken bool) {
 	if _, _, ok := e.selection(); !ok {
-		e.anchor, e.Col = &[2]int{e.row, 0}, e.end()
-		if e.row+1 < len(e.Lines) {
-			e.row, e.Col = e.row+1, 0
+		e.anchor, e.Col = &[2]int{e.Row, 0}, e.end()
+		if e.Row+1 < len(e.Lines) {
+			e.Row, e.Col = e.Row+1, 0
 		}
 	}
 	e.cut = strings.ReplaceAll(e.selected(), "\r\n", "\n")
@@ -171,12 +171,12 @@ func (e *Editor) Seek(text string) (ok bool) {
 		return -1
 	}
 	for i := range len(e.Lines) + 1 {
-		row, from := (e.row+i)%len(e.Lines), 0
+		row, from := (e.Row+i)%len(e.Lines), 0
 		if i == 0 {
 			from = e.Col
 		}
 		if at := find(e.Lines[row], from); at >= 0 {
-			e.row, e.Col, e.anchor = row, at+len(text), &[2]int{row, at}
+			e.Row, e.Col, e.anchor = row, at+len(text), &[2]int{row, at}
 			return true
 		}
 	}
@@ -190,7 +190,7 @@ func (e *Editor) ReplaceAll(old, text string) (n int) {
 		return 0
 	}
 	to := strings.Split(strings.ReplaceAll(all, old, text), "\n")
-	row := min(e.row, len(to)-1)
+	row := min(e.Row, len(to)-1)
 	e.anchor = nil
 	e.replace(0, len(e.Lines), to, row, min(e.Col, len(to[row])))
 	e.Col = e.whole(e.Col)
@@ -203,15 +203,15 @@ var brackets = []string{"()", "[]", "{}"}
 // match moves the cursor to the bracket that matches the one at or before it. ok is false if there is none.
 func (e *Editor) match() (ok bool) {
 	for _, at := range []int{e.Col, e.Col - 1} {
-		if at < 0 || at >= len(e.Lines[e.row]) {
+		if at < 0 || at >= len(e.Lines[e.Row]) {
 			continue
 		}
 		for _, pair := range brackets {
-			switch e.Lines[e.row][at] {
+			switch e.Lines[e.Row][at] {
 			case pair[0]:
-				return e.matchFrom(e.row, at, pair[0], pair[1], 1)
+				return e.matchFrom(e.Row, at, pair[0], pair[1], 1)
 			case pair[1]:
-				return e.matchFrom(e.row, at, pair[1], pair[0], -1)
+				return e.matchFrom(e.Row, at, pair[1], pair[0], -1)
 			}
 		}
 	}
@@ -229,7 +229,7 @@ func (e *Editor) matchFrom(row, at int, one, other byte, step int) bool {
 				depth--
 			}
 			if depth == 0 {
-				e.row, e.Col, e.anchor = row, at, nil
+				e.Row, e.Col, e.anchor = row, at, nil
 				return true
 			}
 		}
@@ -256,11 +256,11 @@ func (e *Editor) Become(text string) {
 // replace replaces n lines from a row on, and moves the cursor.
 func (e *Editor) replace(row, n int, to []string, cursorRow, cursorCol int) {
 	c := typed{row: row, from: slices.Clone(e.Lines[row : row+n]), to: to,
-		before: [2]int{e.row, e.Col}, after: [2]int{cursorRow, cursorCol}}
+		before: [2]int{e.Row, e.Col}, after: [2]int{cursorRow, cursorCol}}
 	e.Changes = append(e.Changes[:e.At:e.At], c)
 	e.At++
 	e.Lines = slices.Replace(e.Lines, row, row+n, to...)
-	e.row, e.Col = cursorRow, cursorCol
+	e.Row, e.Col = cursorRow, cursorCol
 }
 
 // Undo takes the last edit back.
@@ -272,7 +272,7 @@ func (e *Editor) Undo() {
 	e.At--
 	c := e.Changes[e.At]
 	e.Lines = slices.Replace(e.Lines, c.row, c.row+len(c.to), c.from...)
-	e.row, e.Col = c.before[0], c.before[1]
+	e.Row, e.Col = c.before[0], c.before[1]
 }
 
 // Redo makes the last edit again that Undo took back.
@@ -283,7 +283,7 @@ func (e *Editor) Redo() {
 	c := e.Changes[e.At]
 	e.At++
 	e.Lines = slices.Replace(e.Lines, c.row, c.row+len(c.from), c.to...)
-	e.row, e.Col = c.after[0], c.after[1]
+	e.Row, e.Col = c.after[0], c.after[1]
 }
 
 // Insert inserts text of any number of lines at the cursor.
@@ -291,7 +291,7 @@ func (e *Editor) Insert(s string) {
 	if e.erase(); s == "" {
 		return
 	}
-	l := e.Lines[e.row]
+	l := e.Lines[e.Row]
 	to := strings.Split(s, "\n")
 	if len(to) > 1 && e.end() < len(l) { // keep the line ends of the file
 		for i := range to[:len(to)-1] {
@@ -305,11 +305,11 @@ func (e *Editor) Insert(s string) {
 	}
 	to[0] = l[:e.Col] + to[0]
 	to[last] += l[e.Col:]
-	e.replace(e.row, 1, to, e.row+last, col)
+	e.replace(e.Row, 1, to, e.Row+last, col)
 }
 
 // Before returns the part of the cursor's line that is before the cursor.
-func (e *Editor) Before() string { return e.Lines[e.row][:e.Col] }
+func (e *Editor) Before() string { return e.Lines[e.Row][:e.Col] }
 
 // typed inserts what one key types. Letters typed in a row are one edit.
 func (e *Editor) typed(s string) {
@@ -328,7 +328,7 @@ func (e *Editor) typed(s string) {
 }
 
 func (e *Editor) newline() {
-	l := e.Lines[e.row][:e.Col]
+	l := e.Lines[e.Row][:e.Col]
 	e.Insert("\n" + l[:len(l)-len(strings.TrimLeft(l, " \t"))])
 }
 
@@ -336,14 +336,14 @@ func (e *Editor) backspace() {
 	if e.erase() {
 		return
 	}
-	l := e.Lines[e.row]
+	l := e.Lines[e.Row]
 	switch {
 	case e.Col > 0:
 		n := len(lastGrapheme(l[:e.Col]))
-		e.replace(e.row, 1, []string{l[:e.Col-n] + l[e.Col:]}, e.row, e.Col-n)
-	case e.row > 0:
-		above := strings.TrimSuffix(e.Lines[e.row-1], "\r")
-		e.replace(e.row-1, 2, []string{above + l}, e.row-1, len(above))
+		e.replace(e.Row, 1, []string{l[:e.Col-n] + l[e.Col:]}, e.Row, e.Col-n)
+	case e.Row > 0:
+		above := strings.TrimSuffix(e.Lines[e.Row-1], "\r")
+		e.replace(e.Row-1, 2, []string{above + l}, e.Row-1, len(above))
 	}
 }
 
@@ -351,7 +351,7 @@ func (e *Editor) deleteRight() {
 	if e.erase() {
 		return
 	}
-	if row, col := e.row, e.Col; e.right() && (row != e.row || col != e.Col) {
+	if row, col := e.Row, e.Col; e.right() && (row != e.Row || col != e.Col) {
 		e.backspace()
 	}
 }
@@ -363,16 +363,16 @@ func (e *Editor) DeleteLine() {
 		e.replace(0, 1, []string{""}, 0, 0)
 		return
 	}
-	e.replace(e.row, 1, nil, min(e.row, len(e.Lines)-2), 0)
+	e.replace(e.Row, 1, nil, min(e.Row, len(e.Lines)-2), 0)
 }
 
 // left moves one grapheme to the left. It returns false at the start of the text.
 func (e *Editor) left() bool {
 	switch {
 	case e.Col > 0:
-		e.Col -= len(lastGrapheme(e.Lines[e.row][:e.Col]))
-	case e.row > 0:
-		e.row--
+		e.Col -= len(lastGrapheme(e.Lines[e.Row][:e.Col]))
+	case e.Row > 0:
+		e.Row--
 		e.Col = e.end()
 	default:
 		return false
@@ -384,9 +384,9 @@ func (e *Editor) left() bool {
 func (e *Editor) right() bool {
 	switch {
 	case e.Col < e.end():
-		e.Col += len(Grapheme(e.Lines[e.row][e.Col:]))
-	case e.row+1 < len(e.Lines):
-		e.row, e.Col = e.row+1, 0
+		e.Col += len(Grapheme(e.Lines[e.Row][e.Col:]))
+	case e.Row+1 < len(e.Lines):
+		e.Row, e.Col = e.Row+1, 0
 	default:
 		return false
 	}
@@ -395,13 +395,13 @@ func (e *Editor) right() bool {
 
 // word moves to the end of the word beside the cursor, within the line.
 func (e *Editor) word(step func() bool, char func() string) {
-	row := e.row
+	row := e.Row
 	for _, inWord := range []bool{false, true} {
 		for char() != "" && wordly(char()) == inWord {
 			step()
 		}
 	}
-	e.row = row
+	e.Row = row
 }
 
 func wordly(s string) bool {
@@ -409,9 +409,9 @@ func wordly(s string) bool {
 	return r == '_' || unicode.IsLetter(r) || unicode.IsDigit(r)
 }
 
-func (e *Editor) charLeft() string { return lastGrapheme(e.Lines[e.row][:e.Col]) }
+func (e *Editor) charLeft() string { return lastGrapheme(e.Lines[e.Row][:e.Col]) }
 
-func (e *Editor) charRight() string { return Grapheme(e.Lines[e.row][e.Col:e.end()]) }
+func (e *Editor) charRight() string { return Grapheme(e.Lines[e.Row][e.Col:e.end()]) }
 
 // indent inserts a tab, or puts a tab before each selected line.
 func (e *Editor) indent() {
@@ -432,7 +432,7 @@ func (e *Editor) indent() {
 func (e *Editor) unindent() {
 	from, to, ok := e.selection()
 	if !ok {
-		from, to = [2]int{e.row, 0}, [2]int{e.row, 0}
+		from, to = [2]int{e.Row, 0}, [2]int{e.Row, 0}
 	}
 	e.reindent(from[0], to[0], func(l string) string {
 		if s, ok := strings.CutPrefix(l, "\t"); ok {
@@ -457,11 +457,11 @@ func (e *Editor) reindent(from, to int, change func(l string) string) {
 
 // vertical moves n lines down, or up if n is negative, and keeps the screen column.
 func (e *Editor) vertical(n int) {
-	cells := ansi.StringWidth(visible.Line(e.Lines[e.row][:e.Col]))
-	e.row = max(0, min(len(e.Lines)-1, e.row+n))
+	cells := ansi.StringWidth(visible.Line(e.Lines[e.Row][:e.Col]))
+	e.Row = max(0, min(len(e.Lines)-1, e.Row+n))
 	e.Col = 0
-	for e.Col < e.end() && ansi.StringWidth(visible.Line(e.Lines[e.row][:e.Col])) < cells {
-		e.Col += len(Grapheme(e.Lines[e.row][e.Col:]))
+	for e.Col < e.end() && ansi.StringWidth(visible.Line(e.Lines[e.Row][:e.Col])) < cells {
+		e.Col += len(Grapheme(e.Lines[e.Row][e.Col:]))
 	}
 }
 
@@ -483,8 +483,8 @@ func (e *Editor) Key(k tea.KeyPressMsg) {
 		{keys.WordRight, e.moving(func() { e.word(e.right, e.charRight) })},
 		{keys.SelectWordLeft, e.selecting(func() { e.word(e.left, e.charLeft) })},
 		{keys.SelectWordRight, e.selecting(func() { e.word(e.right, e.charRight) })},
-		{keys.TextStart, e.moving(func() { e.row, e.Col = 0, 0 })},
-		{keys.TextEnd, e.moving(func() { e.row = len(e.Lines) - 1; e.Col = e.end() })},
+		{keys.TextStart, e.moving(func() { e.Row, e.Col = 0, 0 })},
+		{keys.TextEnd, e.moving(func() { e.Row = len(e.Lines) - 1; e.Col = e.end() })},
 		{keys.Newline, e.newline}, {keys.Indent, e.indent}, {keys.Unindent, e.unindent},
 		{keys.Backspace, e.backspace}, {keys.DeleteRight, e.deleteRight},
 		{keys.CutOut, func() { e.copyOut(true) }}, {keys.CopyOut, func() { e.copyOut(false) }},
@@ -509,7 +509,7 @@ func (e *Editor) Paste(s string) { e.Insert(lineEnds.Replace(s)) }
 // View draws the lines around the cursor.
 func (e *Editor) View(width, height int) Page {
 	e.scroll.Size(len(e.Lines), height)
-	e.scroll.Show(e.row)
+	e.scroll.Show(e.Row)
 	digits := max(4, len(fmt.Sprint(e.first+len(e.Lines)))+1)
 	var out Page
 	for i := e.scroll.At(); i < len(e.Lines) && len(out) < height; i++ {
@@ -520,7 +520,7 @@ func (e *Editor) View(width, height int) Page {
 			out.Row(row.Cut(width))
 			continue
 		}
-		if i != e.row {
+		if i != e.Row {
 			out.Row(row.Add(Plain, e.Lines[i]).Cut(width))
 			continue
 		}
@@ -546,7 +546,7 @@ func (e *Editor) selectedIn(row int) (lo, hi int, ok bool) {
 
 // cursorLine draws the cursor's line. It scrolls a long line so that the cursor stays visible.
 func (e *Editor) cursorLine(room int) Line {
-	l := e.Lines[e.row]
+	l := e.Lines[e.Row]
 	before, under, after := visible.Line(l[:e.Col]), " ", ""
 	if e.Col < e.end() {
 		under = Grapheme(l[e.Col:])
