@@ -7,6 +7,8 @@ import (
 
 	tea "charm.land/bubbletea/v2"
 
+	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
@@ -225,12 +227,18 @@ func (s deciding) grown(e *writing, q *plan.Attributed, holder string, above int
 	ed := term.NewEditor(was, 1)
 	ed.GoTo(above+e.ed.Row+1, e.ed.Col+1)
 	lines := func(l []string) string { return strings.Join(l, "") }
+	where := "after line " + fmt.Sprint(above)
+	if n := len(diff.Lines(text)); n > 0 {
+		where = "in " + lineWords(merge.Span{Lo: above, Hi: above + n})
+	}
 	title := term.Text(term.Plain, " ").Bold(term.Bright, w.path).Add(term.Dim,
-		"  the whole file; what you write outside its conflicts becomes part of "+holder)
+		"  the conflict is "+where+"; what you write elsewhere becomes part of "+holder)
 	return &writing{frame: s.job.frame, ed: ed, right: s.status(), name: w.path, own: e.own, from: 1,
-		board:  settle.NewBoard(lines(q.File.Text.Base), lines(q.File.Text.Yours), lines(q.File.Text.Theirs)),
-		around: func(width, h int) term.Page { return append(term.Page{title.Cut(width), nil}, ed.View(width,
-			h-2)...) },
+		board: settle.NewBoard(lines(q.File.Text.Base), lines(q.File.Text.Yours), lines(q.File.Text.Theirs)),
+		around: func(width, h int) term.Page {
+			return append(term.Page{title.Cut(width), nil}, ed.View(width,
+				h-2)...)
+		},
 		save: func(text string) tea.Cmd {
 			return w.keep(was, text, q.Question, func() tea.Cmd { return s.recorded(at) })
 		}}

@@ -121,7 +121,7 @@ func TestAPlaceGrowsToItsFile(t *testing.T) {
 			b.press("j", "end", "enter", "w")
 		} else {
 			b.press("w", "1", "ctrl+g")
-			b.see("the whole file; what you write outside its conflicts becomes part of",
+			b.see("the conflict is in lines 47–48; what you write elsewhere becomes part of",
 				"47  1   rate := band.PerHalfMetre")
 		}
 		b.press("ctrl+home", "/", "/", " ", "h", "i", "enter", "ctrl+s")
