@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"os"
+	"path/filepath"
 	"testing"
 
 	"dorvik.dev/dorvik/internal/gittest"
@@ -131,4 +133,34 @@ func TestCarry(t *testing.T) {
 	code, _, errs = dorvik("-C", s.Clone, "undo")
 	require.Zero(t, code, errs)
 	assert.Equal(t, dirty, r.Git("diff"))
+}
+
+// TestWhatWasSettledBeforeIsReported: conflicts that the person settled before Dorvik came are in the report as the
+// merge holds them.
+func TestWhatWasSettledBeforeIsReported(t *testing.T) {
+	gittest.Isolate(t)
+	_, mine, other := gittest.Team(t, "a.txt", "one\ntwo\nthree\n", "b.txt", "one\ntwo\n")
+	mine.Commit("numbers", "a.txt", "one\n2\nthree\n", "b.txt", "one\n2\n")
+	other.Commit("capitals", "a.txt", "one\nTWO\nthree\n", "b.txt", "one\nTWO\n")
+	other.Git("push", "-q")
+	mine.Git("fetch", "-q")
+	_, err := mine.Try("merge", "origin/main")
+	require.Error(t, err)
+	mine.Write("a.txt", "ONE\n2\nthree\n")
+	mine.Git("add", "a.txt")
+	report := func() string {
+		file := filepath.Join(t.TempDir(), "report.md")
+		code, _, errs := dorvik("-C", mine.Dir, "draw", "report", "-o", file)
+		require.Zero(t, code, errs)
+		text, err := os.ReadFile(file)
+		require.NoError(t, err)
+		return string(text)
+	}
+	code, _, errs := dorvik("-C", mine.Dir, "recover", "--take-over", "finish", "--prefer", "theirs", "--no-check")
+	require.Zero(t, code, errs)
+	said := report()
+	assert.NotContains(t, said, "Not settled yet")
+	assert.Regexp(t, `(?s)a\.txt.*settled it by: yours\..*b\.txt.*settled it by: theirs\.`, said)
+	assert.Regexp(t, `(?s)Left out.*b\.txt:2, .*: 2\n.*a\.txt:2, .*: TWO`, said)
+	assert.Contains(t, said, "a.txt: changed beside what was joined and decided")
 }

@@ -91,7 +91,7 @@ func tellJoin(t *Told, to Listener) {
 	if n := len(t.Story.Join.Mended); n > 0 {
 		to.Part("Mends", 20)
 		for _, m := range t.Story.Join.Mended {
-			to.Item(SignJoined, m.Path+": changed by hand after joining, so that the check passes")
+			to.Item(SignJoined, m.Path+": changed beside what was joined and decided")
 		}
 	}
 	if len(t.Story.Join.Regenerations) > 0 {

@@ -167,6 +167,14 @@ func (h *History) tell(ctx context.Context, s *Story, route plan.Route, decision
 	if s.Join, err = h.Planner.Join(ctx, p, route, decisions, by, nil); err != nil {
 		return err
 	}
+	if route == plan.Merge && s.Join.Open > 0 && !s.Tip.IsZero() {
+		if decisions, by, err = h.asMade(ctx, s, decisions, by); err != nil {
+			return err
+		}
+		if s.Join, err = h.Planner.Join(ctx, p, route, decisions, by, nil); err != nil {
+			return err
+		}
+	}
 	if !s.Tip.IsZero() {
 		made, err := h.Planner.Tree(ctx, s.Tip)
 		if err != nil {

@@ -200,6 +200,14 @@ func (p *Position) Resumes() *Resume {
 	return nil
 }
 
+// SettledBefore lists the files whose conflicts the person settled in a half-done operation that is being finished.
+func (p *Position) SettledBefore() []string {
+	if p.Resumes() == nil || p.Stuck == nil {
+		return nil
+	}
+	return p.Stuck.Settled
+}
+
 // Commits reports whether a commit is made of uncommitted work, and nothing is joined.
 func (p *Position) Commits() bool {
 	_, is := p.Kind.(Committing)

@@ -166,7 +166,7 @@ func (a *app) countRest() tea.Cmd {
 			if len(a.overlap) == len(list) && &a.overlap[0] == &list[0] { // else the position was read again
 				a.overlap = counted
 				if a.join != nil {
-					a.joinedAlone = joinedAlone(a.overlap, a.questions, settledBefore(a.pos))
+					a.joinedAlone = joinedAlone(a.overlap, a.questions, a.pos.SettledBefore())
 				}
 			}
 			return nil

@@ -183,7 +183,7 @@ func (j *job) rejoin(change func(s *recovery.Session) error, next then) tea.Cmd 
 		return func() tea.Cmd {
 			j.pos = &now
 			j.join, j.questions, j.st = join, questions, st
-			j.verdicts, j.joinedAlone = nil, joinedAlone(j.overlap, questions, settledBefore(j.pos))
+			j.verdicts, j.joinedAlone = nil, joinedAlone(j.overlap, questions, j.pos.SettledBefore())
 			if next == nil {
 				return nil
 			}
@@ -278,14 +278,6 @@ type joinedRow struct {
 	file    plan.Overlap
 	part    bool // it has conflicts, beside which something joined by itself
 	settled bool // the person settled its conflicts before Dorvik came
-}
-
-// settledBefore lists the files whose conflicts the person settled in a half-done operation that is being finished.
-func settledBefore(p *plan.Position) []string {
-	if p.Resumes() == nil || p.Stuck == nil {
-		return nil
-	}
-	return p.Stuck.Settled
 }
 
 // joinedAlone returns the files without questions; then those that were settled before, and those with questions beside

@@ -215,7 +215,7 @@ func (s settlePage) listRows(w, h int) *listRows {
 	r.conflicts()
 	r.add(nil)
 	r.add(term.Text(term.Plain, " ").Then(term.Rule(w - 2)))
-	r.add(term.Text(term.Plain, " ").Then(term.Heading(words.If(len(settledBefore(s.job.pos)) > 0,
+	r.add(term.Text(term.Plain, " ").Then(term.Heading(words.If(len(s.job.pos.SettledBefore()) > 0,
 		"JOINED ALREADY", "JOINED BY THEMSELVES"))).Add(term.Plain,
 		fmt.Sprintf("  %d", len(s.job.joinedAlone))))
 	for i := range s.job.joinedAlone {
