@@ -278,7 +278,7 @@ func nameOf(file, text string) string {
 }
 
 var (
-	givenNumber = rx.New(`=\s*(\d+)\s*[;,]?\s*$`)
+	givenNumber = rx.New(`=\s*(\d+)\s*[;,]?\s*$|(<<\s*\d+)\)?\s*[;,]?\s*$|[\s=](0[xX][0-9a-fA-F]+)\s*[;,]?\s*$`)
 	// the first value of a row that is put into a table
 	rowNumber  = rx.New(`(?i)^\s*(?:insert\s.*values\s*)?\(\s*(\d+|'[^']*')\s*,`)
 	leadNumber = rx.New(`^\s*(\d+)(?:[.)]\s|_|:(?:\D|$))`)
@@ -292,7 +292,7 @@ func numbersOf(lines []string) (out []string) {
 		l = strings.TrimRight(l, "\r\n")
 		for _, re := range []*rx.Expr{givenNumber, leadNumber, rowNumber, leadTime, ownID} {
 			if m := re.FindStringSubmatch(l); m != nil {
-				out = append(out, m[1])
+				out = append(out, strings.Join(m[1:], ""))
 			}
 		}
 	}

@@ -112,7 +112,7 @@ func within(e edited, around *span) bool {
 func (w weighed) free(list []edited, file []string) (free []bool, around []*span) {
 	free, around = make([]bool, len(list)), make([]*span, len(list))
 	for i, e := range list {
-		free[i] = w.renames(e, file) || w.spelling(e)
+		free[i] = w.renames(e, file) || w.spelling(e) || w.quotes(e)
 		for j := i + 1; j < len(list); j++ {
 			if w.wraps(e, list[j]) {
 				s := &span{e.from, list[j].from}
@@ -145,6 +145,13 @@ func countOf(lines []string, word string) (n int) {
 		}
 	}
 	return n
+}
+
+// quotes reports whether an edit puts one kind of quotes instead of another.
+func (w weighed) quotes(e edited) bool {
+	return e.to-e.from == 1 && len(e.put) == 1 && w.base[e.from] != e.put[0] && (w.base[e.from] == `"` ||
+		w.base[e.from] ==
+			"'") && (e.put[0] == `"` || e.put[0] == "'")
 }
 
 // spelling reports whether an edit of a sentence mends a long word: it puts in or takes out one letter, but for a
@@ -234,11 +241,17 @@ func (w weighed) shared(y, t edited) string {
 	if w.structure.calls(y, w.spotOf(t)) || w.structure.calls(t, w.spotOf(y)) {
 		return "one call"
 	}
+	one, other := w.structure.spots[w.spotOf(y)], w.structure.spots[w.spotOf(t)]
 	switch adds, also := w.adds(y), w.adds(t); {
 	case adds != also:
 		return "" // a new item beside an edit of another
-	case adds && w.structure.spots[w.spotOf(y)].group != w.structure.spots[w.spotOf(t)].group:
-		return "" // new items of two lists
+	case adds && (one.group != other.group || y.from != t.from && w.structure.statement(y.from, functions)):
+		return "" // new items of two lists, or parameters at two points
+	case one.quoted() != other.quoted() && w.structure.begins(w.spotOf(y), raising):
+		return "" // the kind of an error and its text
+	case w.empties(y) != w.empties(t) && one.part[bySide] != other.part[bySide] && one.group == other.group &&
+		one.part[byClause] == other.part[byClause]:
+		return "one declaration: whether it may be nothing depends on its type"
 	}
 	i, k, told := w.spotOf(y), w.spotOf(t), y
 	if w.structure.spots[k].comment {
@@ -246,6 +259,13 @@ func (w weighed) shared(y, t edited) string {
 	}
 	return w.structure.shared(i, k, strings.Join(told.put, ""))
 }
+
+// empties reports whether an edit puts in that there is no value.
+func (w weighed) empties(e edited) bool {
+	return noValue.MatchString(strings.TrimSpace(strings.Join(e.put, "")))
+}
+
+var noValue = rx.New(`^(null|nil|None|undefined|nullptr)$`)
 
 // adds reports whether an edit only adds an item, with what separates it from the others.
 func (w weighed) adds(e edited) bool {
@@ -258,11 +278,17 @@ func (w weighed) adds(e edited) bool {
 		return false
 	}
 	whole := strings.Join(e.put, "")
+	if slices.Contains(commanding, w.structure.language) && newFlag.MatchString(whole) {
+		return true
+	}
 	return strings.HasPrefix(whole, " --") || strings.HasPrefix(text, ",") || strings.HasSuffix(text, ",") ||
 		strings.HasSuffix(text, ";") ||
 		strings.HasPrefix(text, ";") || strings.HasSuffix(whole, "\n") && !continues(text) ||
 		s.in == '<' && strings.HasPrefix(whole, " ") && attribute.MatchString(text)
 }
+
+// newFlag matches a flag without a value.
+var newFlag = rx.New(`^ +-\w+$|^-\w+ +$`)
 
 var attribute = rx.New(`^[\w:.@-]+(=("[^"]*"|'[^']*'|\{[^}]*\}))?$`)
 

@@ -71,7 +71,7 @@ var frees = []free{
 	{"fields", []*lang.Language{lang.GraphQL}, nil, rx.New(`^\w+(\(.*\))?: `)},
 	{"members of an enumeration", []*lang.Language{lang.Java, lang.Kotlin, lang.CSharp, lang.Swift, lang.Rust,
 		lang.TypeScript}, nil,
-		rx.New(`^(case )?[A-Z]\w*( ?= ?[^,]+|\([^()]*\))?,$`)},
+		rx.New(`^(case )?[A-Z]\w*( ?= ?[^,]+|\([^()]*\)| ?\{[^{}]*\})?,$`)},
 	{"entries with keys", []*lang.Language{lang.JSON, lang.YAML, lang.TOML, lang.INI, lang.Properties, lang.Env,
 		lang.Conf, lang.HCL}, nil,
 		rx.New(`^("[^"]+"|'[^']+'|[\w./@-]+) *[:=]( |$|\S)`)},
@@ -88,6 +88,8 @@ var frees = []free{
 	{"rows", []*lang.Language{lang.CSV, lang.Markdown}, nil, rx.New(`^(\||[^,;\t]+[,;\t])`)},
 	{"items of a list, and headings with what is under them", []*lang.Language{lang.Markdown, lang.RST,
 		lang.AsciiDoc, lang.Text}, nil, rx.New(`^([-*+•] |#{1,6} )`)},
+	{"what an image is called, and opens", []*lang.Language{lang.Dockerfile}, nil, rx.New(`^(LABEL|EXPOSE|VOLUME)\b`)},
+	{"schedules", nil, nil, rx.New(`^([\d*][\d*,/-]*\s+){4}[\d*]`)},
 	{"badges", []*lang.Language{lang.Markdown}, nil, rx.New(`^\[?!\[`)},
 	{"elements of data", []*lang.Language{lang.XML, lang.XMLData}, nil, rx.New(`^</?[A-Za-z]`)},
 	{"items of a list, and rows", []*lang.Language{lang.HTML, lang.Vue, lang.TSX, lang.JavaScript}, nil,
@@ -225,24 +227,6 @@ func (at place) around() string {
 		return ""
 	}
 	return Around(at.path, at.text.Yours, at.line)
-}
-
-// moment matches a time of day or a date of ISO 8601, by which rows are often in order.
-var moment = rx.New(`\b(\d\d:\d\d(:\d\d)?|\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d)?)?)\b`)
-
-// ascend reports whether the line above, yours and theirs are in order by their times or dates, in this order only.
-func (at place) ascend(yours, theirs []string) bool {
-	if at.before == "" {
-		return false
-	}
-	times := func(lists ...[]string) (out []string) {
-		for _, l := range slices.Concat(lists...) {
-			out = append(out, moment.FindString(l))
-		}
-		return out
-	}
-	all := times([]string{at.before}, yours, theirs)
-	return !slices.Contains(all, "") && slices.IsSorted(all) && !slices.IsSorted(times(theirs, yours))
 }
 
 // counted reports whether one of the nearest lines before the place begins to count, so that each line has a number.

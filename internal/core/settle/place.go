@@ -7,6 +7,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/diff"
 	"dorvik.dev/dorvik/internal/core/format"
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // place is the surroundings of a contested region: its file, the joined lines next to it (empty at an end) and the
@@ -18,6 +19,24 @@ type place struct {
 	entries             *format.Entries // nil if the texts have no entries or were not read
 	text                *merge.Text     // the whole file's text; nil if there is none
 	atoms               *wordwise       // of the contested region
+}
+
+// moment matches a time of day or a date of ISO 8601, by which rows are often in order.
+var moment = rx.New(`\b(\d\d:\d\d(:\d\d)?|\d{4}-\d\d-\d\d([T ]\d\d:\d\d(:\d\d)?)?)\b`)
+
+// ascend reports whether the line above, yours and theirs are in order by their times or dates, in this order only.
+func (at place) ascend(yours, theirs []string) bool {
+	if at.before == "" {
+		return false
+	}
+	times := func(lists ...[]string) (out []string) {
+		for _, l := range slices.Concat(lists...) {
+			out = append(out, moment.FindString(l))
+		}
+		return out
+	}
+	all := times([]string{at.before}, yours, theirs)
+	return !slices.Contains(all, "") && slices.IsSorted(all) && !slices.IsSorted(times(theirs, yours))
 }
 
 func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }

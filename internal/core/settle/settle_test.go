@@ -280,7 +280,8 @@ func TestWholeFile(t *testing.T) {
 	yours := []string{"A\n", "b\n", "c\n", "d1\n", "e\n", "f\n", "g\n"}
 	theirs := []string{"a\n", "b\n", "c\n", "d2\n", "e\n", "f\n", "G\n"}
 	text := merge.Merge3(base, yours, theirs)
-	f := Open(&merge.Conflict{Path: "a.txt", Kind: merge.Content, Subject: &merge.Lines{Text: &text, Mode: object.ModeFile}})
+	f := Open(&merge.Conflict{Path: "a.txt", Kind: merge.Content, Subject: &merge.Lines{Text: &text,
+		Mode: object.ModeFile}})
 	q := f.Questions[0]
 	all := func(w Way) string {
 		o, ok := q.Option(w)

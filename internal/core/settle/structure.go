@@ -55,6 +55,10 @@ var declaration = rx.New(`^\s*(export|default|public|private|protected|internal|
 	`function|def|class|struct|enum|interface|trait|type|record)\b|` +
 	`^\s*([\w<>\[\],.?*&:]+\s+)+\**\w+\s*\([^;=]*\)[^;=]*\{\s*$`)
 
+// column matches the definition of a column of a table.
+var column = rx.New(`(?i)^\s*["\x60]?\w+["\x60]?\s+(\w*int(eger)?|serial|\w*text|\w*char|date\w*|time\w*|bool\w*|` +
+	`numeric|decimal|real|double|float|uuid|json\w*|blob|bytea)\b`)
+
 // control matches statements that are no declaration though they look like one.
 var control = rx.New(`^\s*\}?\s*(return|else|throw|new|await|if|for|while|switch|catch|case|elif)\b`)
 
@@ -253,6 +257,7 @@ func (r *structureReader) separate(i int, a string) {
 		r.next(byStatement)
 	case r.language == lang.SQL && clause.MatchString(a), r.language == lang.Dockerfile && a == "AS",
 		r.language == lang.Python && t.in != 0 && (a == "for" || a == "if"),
+		r.language == lang.Ruby && t.in == 0 && (a == "if" || a == "unless"),
 		r.language == lang.Shell && t.in == 0 && r.piped(a, before, after):
 		r.next(byClause)
 		r.s.spots[i] = *r.top()
@@ -397,7 +402,7 @@ func (s *structure) shared(i, k int, put string) string {
 	switch {
 	case s.prose || a[len(a)-1].comment:
 		return "one sentence"
-	case s.statement(i, declaration), s.tags(a, b):
+	case s.statement(i, declaration), s.tags(a, b), s.language == lang.SQL && s.begins(i, column):
 		if n < max(len(a), len(b)) && !a[len(a)-1].quoted() {
 			return "" // the parts of a declaration
 		}
