@@ -263,6 +263,10 @@ func (b *blame) change(side merge.Side, near, name string, kind Kind) (now strin
 				return "", place(p, d.line, false), kind, true
 			case had && old.head != d.head && (kind == Signature || kind == Implements):
 				return "", place(p, d.line, false), kind, true
+			case had && kind == Signature && d.kind == "type":
+				if f, gone, other := otherField(was, is, name); other { // a literal without names has one value for each
+					return "", place(p, f.line, gone), kind, true
+				}
 			}
 		}
 		if kind == Duplicate {
@@ -285,6 +289,23 @@ func (b *blame) change(side merge.Side, near, name string, kind Kind) (now strin
 		}
 	}
 	return "", at, "", false
+}
+
+// otherField returns a field of a struct that only one of two versions has.
+func otherField(was, is declared, name string) (f goDecl, gone, other bool) {
+	only := func(in, out declared) int {
+		return slices.IndexFunc(in.list, func(d goDecl) bool {
+			_, both := out.find(d.key)
+			return d.kind == "field" && strings.HasPrefix(d.key, name+".") && !both
+		})
+	}
+	if i := only(is, was); i >= 0 {
+		return is.list[i], false, true
+	}
+	if i := only(was, is); i >= 0 {
+		return was.list[i], true, true
+	}
+	return f, false, false
 }
 
 // renamed finds the new name of a declaration: a new declaration of the same kind, in the same type, with an equal
