@@ -136,25 +136,18 @@ func (f promises) brokenBy(ctx context.Context, side merge.Side, one *file, was,
 // usesOf lists the new lines of a side that use a definition of the other and stand in the result.
 func (f promises) usesOf(ctx context.Context, side merge.Side, of *file, d form) (out []use, err error) {
 	l := loss{lang: outlineOf(of.path), def: d.def, path: of.path}
-	for _, one := range f.using(side, d.name) {
+	var lines []string // of the file
+	err = f.standing(ctx, side, d.name, func(one *file) func(int) bool {
 		if o := outlineOf(one.path); o == nil || o.family != d.family || one.lang != nil && definesIn(one, d.name) {
-			continue
+			return nil
 		}
-		in, lines := f.reads.uses(one, d.name)
-		for _, i := range one.added() {
-			if !slices.Contains(in, i) || !l.refersTo(one, lines[i]) && !l.hasMember(lines[i]) {
-				continue
-			}
-			stands, err := f.stands(ctx, one.path, one.to[i])
-			if err != nil {
-				return nil, err
-			}
-			if stands {
-				out = append(out, use{one, i, lines[i], d.name})
-			}
+		var in []int
+		in, lines = f.reads.uses(one, d.name)
+		return func(i int) bool {
+			return slices.Contains(in, i) && (l.refersTo(one, lines[i]) || l.hasMember(lines[i]))
 		}
-	}
-	return out, nil
+	}, func(one *file, i int) { out = append(out, use{one, i, lines[i], d.name}) })
+	return out, err
 }
 
 // hasMember reports whether a line uses the name as a member of a value.
@@ -720,25 +713,20 @@ func (f promises) exports(ctx context.Context) (out []Misfit, err error) {
 			stem := stemOf(one.path)
 			from := regexp.MustCompile(`^import\s+(.*?)\s+from\s+["'][^"']*\b` + regexp.QuoteMeta(stem) +
 				`(?:\.\w+)?["']`)
-			for _, other := range f.using(side.Other(), stem) {
-				for _, i := range other.added() {
-					m := from.FindStringSubmatch(other.to[i])
-					if m == nil {
-						continue
+			var m Misfit
+			if err := f.standing(ctx, side.Other(), stem, func(other *file) func(int) bool {
+				return func(i int) bool {
+					m = Misfit{Kind: Signature}
+					if asks := from.FindStringSubmatch(other.to[i]); asks != nil {
+						m.Name, m.Changed, m.What = exportNow(side, one, was, is, asks[1])
 					}
-					name, changed, what := exportNow(side, one, was, is, m[1])
-					if name == "" {
-						continue
-					}
-					stands, err := f.stands(ctx, other.path, other.to[i])
-					if err != nil {
-						return nil, err
-					}
-					if stands {
-						out = append(out, Misfit{Kind: Signature, What: what, Name: name, Changed: changed,
-							Used: other.place(side.Other(), i, false)})
-					}
+					return m.Name != ""
 				}
+			}, func(other *file, i int) {
+				m.Used = other.place(side.Other(), i, false)
+				out = append(out, m)
+			}); err != nil {
+				return nil, err
 			}
 		}
 	}
@@ -801,24 +789,19 @@ func (f promises) lacking(ctx context.Context, side merge.Side, one *file, was, 
 		inherits := regexp.MustCompile(`\b(?:extends|implements)\b.*\b` + q + `\b|^\s*class\s+\w+\(.*\b` + q +
 			`\b.*\):|\bimpl(?:<[^>]*>)?\s+(?:\w+::)*` + q + `\b.*\bfor\b|\b(?:class|struct|record|object)\s+\w+[` +
 			`^:]*:\s*.*\b` + q + `\b`)
-		for _, other := range f.using(side.Other(), is.name) {
+		at := slices.IndexFunc(one.to, func(l string) bool { return HasWord(l, member) })
+		if err := f.standing(ctx, side.Other(), is.name, func(other *file) func(int) bool {
 			if other.lang == nil || other.lang.family != one.lang.family || HasWord(other.is, member) {
-				continue
+				return nil
 			}
-			for _, i := range other.added() {
-				if !inherits.MatchString(other.to[i]) || strings.Contains(other.to[i], "abstract ") {
-					continue
-				}
-				if stands, err := f.stands(ctx, other.path, other.to[i]); err != nil || !stands {
-					if err != nil {
-						return nil, err
-					}
-					continue
-				}
-				at := slices.IndexFunc(one.to, func(l string) bool { return HasWord(l, member) })
-				out = append(out, Misfit{Kind: Implements, Name: member, Changed: one.place(side, at, false),
-					Used: other.place(side.Other(), i, false)})
+			return func(i int) bool {
+				return inherits.MatchString(other.to[i]) && !strings.Contains(other.to[i], "abstract ")
 			}
+		}, func(other *file, i int) {
+			out = append(out, Misfit{Kind: Implements, Name: member, Changed: one.place(side, at, false),
+				Used: other.place(side.Other(), i, false)})
+		}); err != nil {
+			return nil, err
 		}
 	}
 	return out, nil

@@ -94,6 +94,32 @@ func (f *finder) using(side merge.Side, name string) []*file {
 	return nil
 }
 
+// standing visits the new lines of a side that use a name and still stand in the joined tree. in returns which lines of
+// a file use it, or nil if none can.
+func (f *finder) standing(ctx context.Context, side merge.Side, name string, in func(one *file) (uses func(
+	line int) bool),
+	visit func(one *file, line int)) error {
+	for _, one := range f.using(side, name) {
+		uses := in(one)
+		if uses == nil {
+			continue
+		}
+		for _, i := range one.added() {
+			if !uses(i) {
+				continue
+			}
+			stands, err := f.stands(ctx, one.path, one.to[i])
+			if err != nil {
+				return err
+			}
+			if stands {
+				visit(one, i)
+			}
+		}
+	}
+	return nil
+}
+
 // walk visits the files of a tree with the wanted names until visit stops it.
 func (f *finder) walk(ctx context.Context, tree object.ID, dir string, want func(p string) bool,
 	visit func(p string, e object.Entry) (

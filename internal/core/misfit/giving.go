@@ -244,33 +244,27 @@ func (u usage) names(line string) bool {
 // stillUsed finds the new lines of a side that use a name that the other side withdrew.
 func (f *finder) stillUsed(ctx context.Context, side merge.Side, w withdrawn) (out []Misfit, err error) {
 	u := w.usage()
-	for _, one := range f.using(side, w.name) {
+	err = f.standing(ctx, side, w.name, func(one *file) func(int) bool {
 		if !w.usedBy(one.path) || w.told && w.givenBy(one.path) && one.path == w.by.path {
-			continue
+			return nil
 		}
-		for _, i := range one.added() {
+		return func(i int) bool {
 			if !u.in(one.to[i]) {
-				continue
+				return false
 			}
-			if lines := f.reads.code(one, true); i >= len(lines) || !u.in(lines[i]) {
-				continue // it is in a comment
-			}
-			stands, err := f.stands(ctx, one.path, one.to[i])
-			if err != nil {
-				return nil, err
-			}
-			if stands {
-				m := Misfit{Kind: Key, What: w.what, Name: w.name, Now: w.now, Changed: w.changed,
-					Used: one.place(side, i, false)}
-				if w.unit {
-					m.Kind, m.What = Signature, inAnotherUnit
-				}
-				out = append(out, m)
-			}
+			lines := f.reads.code(one, true)
+			return i < len(lines) && u.in(lines[i]) // it is in no comment
 		}
-	}
-	if len(out) == 0 || w.told {
-		return out, nil
+	}, func(one *file, i int) {
+		m := Misfit{Kind: Key, What: w.what, Name: w.name, Now: w.now, Changed: w.changed, Used: one.place(side, i,
+			false)}
+		if w.unit {
+			m.Kind, m.What = Signature, inAnotherUnit
+		}
+		out = append(out, m)
+	})
+	if err != nil || len(out) == 0 || w.told {
+		return out, err
 	}
 	for _, one := range f.sides[index(side.Other())] { // the side that withdrew the name knows whether it is used
 		if one.path != w.by.path && w.usedBy(one.path) && strings.Contains(one.is, w.name) &&

@@ -264,7 +264,8 @@ func (b *blame) change(side merge.Side, near, name string, kind Kind) (now strin
 			case had && old.head != d.head && (kind == Signature || kind == Implements):
 				return "", place(p, d.line, false), kind, true
 			case had && kind == Signature && d.kind == "type":
-				if f, gone, other := otherField(was, is, name); other { // a literal without names has one value for each
+				if f, gone, other := otherField(was, is,
+					name); other { // a literal without names has one value for each
 					return "", place(p, f.line, gone), kind, true
 				}
 			}

@@ -191,33 +191,24 @@ func (f *finder) renamedWith(side merge.Side, gone *file, d def) (name string, a
 // usedBy finds the new lines of a side that use a name that the other removed.
 func (f *finder) usedBy(ctx context.Context, side merge.Side, l loss) (out []Misfit, err error) {
 	var found []Misfit
-	for _, one := range f.using(side, l.def.name) {
+	own := false // the other side has its own definition
+	err = f.standing(ctx, side, l.def.name, func(one *file) func(int) bool {
 		if one.lang == nil || one.lang.family != l.lang.family {
-			continue
+			return nil
 		}
-		if definesIn(one, l.def.name) {
-			return nil, nil // the other side has its own definition
-		}
+		own = own || definesIn(one, l.def.name)
 		in, lines := f.reads.uses(one, l.def.name)
-		for _, i := range one.added() {
-			if !slices.Contains(in, i) || l.kind != Moved && !l.refersTo(one, lines[i]) || l.fits(one, i) {
-				continue
-			}
-			if stands, err := f.stands(ctx, one.path, one.to[i]); err != nil || !stands {
-				if err != nil {
-					return nil, err
-				}
-				continue
-			}
-			found = append(found, Misfit{Kind: l.kind, Name: l.def.name, Now: l.now, Changed: l.changed,
-				Used:    one.place(side, i, false),
-				Certain: l.kind == Renamed || l.kind == Signature && l.lang.counts})
+		return func(i int) bool {
+			return !own && slices.Contains(in, i) && (l.kind == Moved || l.refersTo(one, lines[i])) && !l.fits(one, i)
 		}
+	}, func(one *file, i int) {
+		found = append(found, Misfit{Kind: l.kind, Name: l.def.name, Now: l.now, Changed: l.changed,
+			Used: one.place(side, i, false), Certain: l.kind == Renamed || l.kind == Signature && l.lang.counts})
+	})
+	if err != nil || own {
+		return nil, err
 	}
-	if len(found) == 0 || l.kind == Signature {
-		return found, nil
-	}
-	if l.kind == Moved {
+	if len(found) == 0 || l.kind == Signature || l.kind == Moved {
 		return found, nil
 	}
 	for _, one := range f.sides[index(side.Other())] { // the side that removed the name knows whether it is used
