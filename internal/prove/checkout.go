@@ -86,8 +86,10 @@ func (pr *Prover) RunCheck(ctx context.Context, p *plan.Position, c check.Comman
 	now.steps = r.Steps
 	pr.last = now
 	// The time of a part does not predict the time of the whole.
-	part := slices.ContainsFunc(r.Steps, func(one check.Step) bool { return one.First != "" ||
-		one.Known == check.PassedBefore })
+	part := slices.ContainsFunc(r.Steps, func(one check.Step) bool {
+		return one.First != "" ||
+			one.Known == check.PassedBefore
+	})
 	return r, at, pr.Ledger.KeepCheck(ledger.Checked{Tree: tree, Command: c.Line(), Passed: r.Passed, Took: r.Took},
 		r.Passed || !part)
 }

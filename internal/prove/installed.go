@@ -79,8 +79,10 @@ func installOnce(dir string, steps []check.Step) (out []check.Step, first []inst
 // remembered.
 func remember(first []installed, steps []check.Step) {
 	for _, in := range first {
-		if slices.ContainsFunc(steps, func(one check.Step) bool { return one.Line == in.by.command && one.Ran &&
-			one.Passed }) {
+		if slices.ContainsFunc(steps, func(one check.Step) bool {
+			return one.Line == in.by.command && one.Ran &&
+				one.Passed
+		}) {
 			_ = os.WriteFile(in.mark, []byte(in.sum), 0o600) // if it fails, it is installed again
 		}
 	}

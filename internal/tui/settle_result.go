@@ -101,7 +101,11 @@ func (s settlePage) resultPage(q *plan.Attributed, w, h int, whole bool) term.Pa
 
 // until describes until when the shown result holds, if not to the end.
 func (s settlePage) until(q *plan.Attributed) string {
-	return words.If(s.chosen(q).Way == settle.Anew, ", until it is regenerated", "")
+	if s.chosen(q).Way == settle.Anew {
+		return ", until it is regenerated"
+	}
+	mended := slices.ContainsFunc(s.job.join.Mended, func(m plan.Mend) bool { return m.Path == q.Question.Path })
+	return words.If(mended, ", before your edit of the rest", "")
 }
 
 // resultRows draws lines [start, end) of the result; the part at is marked.
