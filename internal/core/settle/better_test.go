@@ -288,3 +288,30 @@ func TestCut(t *testing.T) {
 		assert.Equal(t, strings.Join(text(c.want), ""), got, c)
 	}
 }
+
+// TestWhatWasMovedIsChangedThere: what one side changed is offered where the other put it, in the place or elsewhere in
+// the file.
+func TestWhatWasMovedIsChangedThere(t *testing.T) {
+	for _, c := range []struct{ base, yours, theirs, want string }{
+		{"return 3 * zone\n", "const rate = 3\nreturn rate * zone\n", "return 4 * zone\n",
+			"const rate = 4\nreturn rate * zone\n"},
+		{"a\nb\nreturn 3 * zone\n", "rate = 3\na\nb\nreturn rate * zone\n", "a\nb\nreturn 4 * zone\n",
+			"rate = 4\na\nb\nreturn rate * zone\n"},
+		{"a\nb\nreturn 3 * zone\n", "rate = 13\na\nb\nreturn rate * zone\n", "a\nb\nreturn 4 * zone\n", ""},
+		{"a\nb\nreturn 3 * zone\n", "other = 3\na\nb\nreturn rate * zone\n", "a\nb\nreturn 4 * zone\n", ""},
+	} {
+		for _, turned := range []bool{false, true} {
+			yours, theirs := c.yours, c.theirs
+			if turned {
+				yours, theirs = theirs, yours
+			}
+			f := conflictOf(t, "fare.py", c.base, yours, theirs)
+			o, ok := f.Questions[0].Option(Weave)
+			assert.Equal(t, c.want != "", ok, c)
+			if ok {
+				assert.Equal(t, c.want, f.Join(func(*Question) Option { return o }))
+				assert.Empty(t, f.Questions[0].Suggested)
+			}
+		}
+	}
+}

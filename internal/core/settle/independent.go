@@ -26,6 +26,11 @@ func (e edited) text(base []string) string {
 	if text == "" {
 		text = strings.TrimSpace(strings.Join(base[e.from:e.to], ""))
 	}
+	return short(text)
+}
+
+// short returns the beginning of a text, in one line.
+func short(text string) string {
 	text = strings.Join(strings.Fields(text), " ")
 	const most = 24
 	if r := []rune(text); len(r) > most {

@@ -54,7 +54,7 @@ func (q *Question) offer(at place, moves *mover) {
 		q.weighPlain(at, shown)
 	}
 	if oneBase {
-		q.offerDoubtful(at)
+		q.offerDoubtful(at, moves)
 	}
 	q.carefully(at)
 	q.inAnyOrder(at)
@@ -64,12 +64,12 @@ func (q *Question) offer(at place, moves *mover) {
 }
 
 // offerDoubtful puts a combination that a person has to confirm first, if nothing better combines both edits.
-func (q *Question) offerDoubtful(at place) {
-	for _, try := range []func(c *Question, at place) (Option, bool){listed, cutOut} {
+func (q *Question) offerDoubtful(at place, moves *mover) {
+	for _, try := range []func(c *Question, at place) (Option, bool){listed, moves.extracted, cutOut} {
 		if _, ok := q.Option(Weave); ok {
 			return
 		}
-		if o, ok := try(q, at); ok && o.Text != q.Yours && o.Text != q.Theirs {
+		if o, ok := try(q, at); ok && (o.Moved != nil || o.Text != q.Yours && o.Text != q.Theirs) {
 			q.Ways, q.Doubt = slices.Insert(q.Ways, 0, o), o.doubt
 		}
 	}
