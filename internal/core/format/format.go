@@ -41,13 +41,13 @@ func HasReader(name string) bool { return grammarOf(name).problem != nil }
 func Scans(name string) bool {
 	l := lang.Of(name)
 	_, ok := scanned[l]
-	return ok || paired[l] != nil || tagged[l]
+	return ok || paired[l] != nil || tagged[l] || l == lang.Dockerfile
 }
 
 // tagged are the languages of which only tags are read.
 var tagged = map[*lang.Language]bool{lang.HTML: true, lang.Vue: true, lang.Pages: true}
 
-// ProblemOfBrackets returns the first bracket, tag or word of a block in a file's text that does not match, in a few
+// ProblemOfBrackets returns the first bracket, tag, instruction or word of a block in a file's text that does not match, in a few
 // words with the line, or "". It knows comments and quotes of the language, and no more; so a text in which it finds
 // nothing may still not parse, and what it finds counts only if it finds nothing in texts that are known to be right.
 func ProblemOfBrackets(name, text string) string {
@@ -61,6 +61,8 @@ func ProblemOfBrackets(name, text string) string {
 		return pairsProblem(l, text)
 	case tagged[l]:
 		return tagsProblem(text)
+	case l == lang.Dockerfile:
+		return instructionsProblem(text)
 	}
 	return ""
 }
