@@ -47,9 +47,10 @@ func Scans(name string) bool {
 // tagged are the languages of which only tags are read.
 var tagged = map[*lang.Language]bool{lang.HTML: true, lang.Vue: true, lang.Pages: true}
 
-// ProblemOfBrackets returns the first bracket, tag, instruction or word of a block in a file's text that does not match, in a few
-// words with the line, or "". It knows comments and quotes of the language, and no more; so a text in which it finds
-// nothing may still not parse, and what it finds counts only if it finds nothing in texts that are known to be right.
+// ProblemOfBrackets returns the first bracket, tag, instruction or word of a block in a file's text that does not
+// match, in a few words with the line, or "". It knows comments and quotes of the language, and no more; so a text in
+// which it finds nothing may still not parse, and what it finds counts only if it finds nothing in texts that are known
+// to be right.
 func ProblemOfBrackets(name, text string) string {
 	l := lang.Of(name)
 	m, ok := scanned[l]

@@ -146,6 +146,7 @@ var sets = map[*lang.Language]*rx.Expr{
 	lang.JavaScript: imports,
 	lang.TypeScript: imports,
 	lang.TSX:        imports,
+	lang.Lua:        rx.New(`^local\s+\w+\s*=\s*require\b.*$`),
 	lang.CSharp:     rx.New(`^\s*using\s+[\w.= ]+;\s*$`),
 	lang.Ignore:     rx.New(`^[^!#\s]`), // a negated line (!) depends on the lines before it
 	lang.GoSum:      rx.New(`^\S+ v\S+ h1:\S+$`),
@@ -173,6 +174,16 @@ func lineSet(c *Question, at place) (Option, bool) {
 		return slices.Contains(base, l) &&
 			!slices.Contains(theirs, l)
 	})
+	for _, l := range theirs {
+		if slices.Contains(base, l) || slices.Contains(yours, l) {
+			continue
+		}
+		if slices.ContainsFunc(yours, func(o string) bool {
+			return !slices.Contains(base, o) && anyNumber.ReplaceAllString(o, "0") == anyNumber.ReplaceAllString(l, "0")
+		}) {
+			return Option{}, false // both added one thing, in two versions
+		}
+	}
 	sorted := slices.IsSorted(yours) && slices.IsSorted(theirs)
 	for _, l := range theirs {
 		if !slices.Contains(base, l) && !slices.Contains(out, l) {

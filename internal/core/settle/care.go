@@ -17,6 +17,7 @@ type care struct {
 	files string // words of names of files that are about it
 	data  string // the same for files of settings and tables alone
 	words string // words of the lines that differ
+	shell string // the same for commands alone
 }
 
 // cares is the table of them.
@@ -41,6 +42,7 @@ var cares = []care{
 		about: "what is deleted, and when",
 		words: "retention retain expire expires expiry expiration ttl max_age keep_days purge purges prune " +
 			"truncate drop_table delete_from lifecycle",
+		shell: "rm rmdir delete unlink shred mkfs",
 	},
 	{
 		about: "secrets and digests",
@@ -86,8 +88,10 @@ func (q *Question) careOf(at place) string {
 	if language.Is(lang.Settings) || language == lang.HCL {
 		maps.Copy(differ, wordsOf(at.opener()))
 	}
+	commands := slices.Contains(commanding, language)
 	for _, c := range cares {
-		if anyOf(c.files, name) || data && anyOf(c.data, name) || !language.Is(lang.Prose) && anyOf(c.words, differ) {
+		if commands && anyOf(c.shell, differ) || anyOf(c.files, name) || data && anyOf(c.data, name) || !language.Is(
+			lang.Prose) && anyOf(c.words, differ) {
 			return c.about
 		}
 	}

@@ -248,12 +248,16 @@ func (w weighed) shared(y, t edited) string {
 	}
 	one, other := w.structure.spots[w.spotOf(y)], w.structure.spots[w.spotOf(t)]
 	switch adds, also := w.adds(y), w.adds(t); {
+	case adds != also && w.structure.begins(w.spotOf(y), variables) && (w.names(y) || w.names(t)):
+		return "one declaration: its names have one type"
 	case adds != also:
 		return "" // a new item beside an edit of another
 	case adds && (one.group != other.group || y.from != t.from && w.structure.statement(y.from, functions)):
 		return "" // new items of two lists, or parameters at two points
 	case one.quoted() != other.quoted() && w.structure.begins(w.spotOf(y), raising):
 		return "" // the kind of an error and its text
+	case mayBeNothing.MatchString(strings.Join(y.put, "")) && mayBeNothing.MatchString(strings.Join(t.put, "")):
+		return "one declaration: both let it be nothing"
 	case w.empties(y) != w.empties(t) && one.part[bySide] != other.part[bySide] && one.group == other.group &&
 		one.part[byClause] == other.part[byClause]:
 		return "one declaration: whether it may be nothing depends on its type"
@@ -265,10 +269,21 @@ func (w weighed) shared(y, t edited) string {
 	return w.structure.shared(i, k, strings.Join(told.put, ""))
 }
 
+// variables matches the declaration of several names that have one type.
+var variables = rx.New(`^\s*(var|const)\s+\w+`)
+
+// names reports whether an edit adds a name without a type.
+func (w weighed) names(e edited) bool { return bareName.MatchString(strings.Join(e.put, "")) }
+
+var bareName = rx.New(`^,\s*\w+$|^\w+,\s*$`)
+
 // empties reports whether an edit puts in that there is no value.
 func (w weighed) empties(e edited) bool {
 	return noValue.MatchString(strings.TrimSpace(strings.Join(e.put, "")))
 }
+
+// mayBeNothing matches what makes a type one whose value may be missing.
+var mayBeNothing = rx.New(`^\s*\?:?$|\|\s*(null|undefined|None)\b|\b(Optional|Option|Nullable)\b`)
 
 var noValue = rx.New(`^(null|nil|None|undefined|nullptr)$`)
 

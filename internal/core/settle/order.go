@@ -84,7 +84,7 @@ var frees = []free{
 	{"functions that are declared", []*lang.Language{lang.C, lang.CPlusPlus, lang.ObjectiveC}, nil,
 		rx.New(`^(extern |static |const |unsigned |struct )*\w+[ *]+\w+\([^{}]*\);$`)},
 	{"names in a list in code", nil, []*lang.Language{lang.SQL}, rx.New("^(\"[\\w./ -]*\"|'[\\w./ -]*'),$")},
-	{"names in a list", []*lang.Language{lang.YAML}, nil, rx.New(`^- ["']?[\w./@*-]+["']?$`)},
+	{"names in a list", []*lang.Language{lang.YAML}, nil, rx.New(`^- ["']?([\w./@*-]+|[A-Za-z./][\w./@*:-]*)["']?$`)},
 	{"rows", []*lang.Language{lang.CSV, lang.Markdown}, nil, rx.New(`^(\||[^,;\t]+[,;\t])`)},
 	{"items of a list, and headings with what is under them", []*lang.Language{lang.Markdown, lang.RST,
 		lang.AsciiDoc, lang.Text}, nil, rx.New(`^([-*+•] |#{1,6} )`)},
@@ -120,7 +120,7 @@ func unordered(at place, yours, theirs []string) bool {
 	if language.Is(lang.Prose) && !language.Is(lang.Tags) && paragraphs(yours) && paragraphs(theirs) {
 		return true
 	}
-	if at.inTurn() {
+	if at.inTurn() && !keyedHeads(language, yours, theirs) {
 		return false
 	}
 	if slices.Contains(decorated, language) && (decorates(yours) || decorates(theirs)) {
@@ -140,6 +140,17 @@ func unordered(at place, yours, theirs []string) bool {
 		}
 	}
 	return true
+}
+
+// keyedHeads reports whether lines are entries with keys of a format whose entries have no order, whatever their keys
+// are called.
+func keyedHeads(language *lang.Language, lists ...[]string) bool {
+	if language != lang.YAML && language != lang.TOML {
+		return false
+	}
+	return !slices.ContainsFunc(outermost(language, slices.Concat(lists...)), func(head string) bool {
+		return !keyLine.MatchString(head) || strings.HasPrefix(head, "-")
+	})
 }
 
 // decorated are the languages whose decorators are functions that are applied one after the other.

@@ -403,7 +403,7 @@ func (s *structure) shared(i, k int, put string) string {
 	case s.prose || a[len(a)-1].comment:
 		return "one sentence"
 	case s.statement(i, declaration), s.tags(a, b), s.language == lang.SQL && s.begins(i, column):
-		if n < max(len(a), len(b)) && !a[len(a)-1].quoted() {
+		if n < max(len(a), len(b)) && !a[len(a)-1].quoted() || s.parted(i, k) {
 			return "" // the parts of a declaration
 		}
 	}
@@ -411,6 +411,13 @@ func (s *structure) shared(i, k int, put string) string {
 		return "one value"
 	}
 	return "one expression"
+}
+
+// parted reports whether a sign that ends a part of a declaration stands between two atoms.
+func (s *structure) parted(i, k int) bool {
+	return slices.ContainsFunc(s.atoms[min(i, k)+1:max(i, k, min(i, k)+1)], func(a string) bool {
+		return a == ")" || a == ">" || a == "{" || a == ":"
+	})
 }
 
 // block reports whether one of two spots is in a block of lines and the other before it: they are statements of their

@@ -42,6 +42,19 @@ func inAtoms(base, yours, theirs string) *wordwise {
 // sides returns the two sides, each with its edits.
 func (a *wordwise) sides() [2]edits { return [2]edits{{a.yours, a.mine}, {a.theirs, a.other}} }
 
+// replaces reports whether a side only took out what the other put something else for: it wants nothing there.
+func (a *wordwise) replaces(side merge.Side) bool {
+	mine, other := a.mine, a.other
+	if side == merge.Theirs {
+		mine, other = other, mine
+	}
+	return slices.ContainsFunc(mine, func(e diff.Edit) bool {
+		return e.B0 == e.B1 && slices.ContainsFunc(other, func(o diff.Edit) bool {
+			return o.A0 == e.A0 && o.A1 == e.A1 && o.B0 < o.B1
+		})
+	})
+}
+
 // edits are one side's atoms, and what it edits in the base.
 type edits struct {
 	atoms []string
