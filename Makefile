@@ -23,10 +23,11 @@ demo:
 	@bin/dorvik demo
 
 ## test: all tests, those in a real terminal too
-# The longest packages come first, so that no processor waits for them at the end. make lint vets.
+# The longest packages come first, so that no processor waits for them at the end; and one more than there are processors
+# runs, because scenarios in a terminal mostly wait. make lint vets.
 test:
 	@scripts/need go git tmux pdftotext rsvg-convert
-	TMPDIR=$$(scripts/temp) $(GO) test -vet=off -ldflags=-w -timeout 20m ./internal/recovery ./e2e ./internal/tui ./internal/cli ./...
+	TMPDIR=$$(scripts/temp) $(GO) test -p $$(($$(getconf _NPROCESSORS_ONLN) + 1)) -vet=off -ldflags=-w -timeout 20m ./internal/recovery ./e2e ./internal/tui ./internal/cli ./...
 
 ## tools: compilers, test runners and an ssh server for tests, which pass over what is missing. The system may start the server
 tools:
