@@ -289,7 +289,7 @@ func markWords(old, new string) (gone, added [][2]int) {
 	a, b := diff.Words(old), diff.Words(new)
 	length := func(words []string) int { return len(strings.Join(words, "")) }
 	changed := 0
-	for _, e := range diff.WordEdits(a, b) {
+	for _, e := range diff.AtLines(diff.WordEdits(a, b), a, b) {
 		if from := length(a[:e.A0]); e.A1 > e.A0 {
 			gone = append(gone, [2]int{from, from + length(a[e.A0:e.A1])})
 		}

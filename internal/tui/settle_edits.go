@@ -209,7 +209,7 @@ func (e edit) rows(colour bool) term.Page {
 	}
 	a, b := settle.Atoms(e.base), settle.Atoms(e.text)
 	at := 0
-	for _, c := range diff.WordEdits(a, b) {
+	for _, c := range diff.AtLines(diff.WordEdits(a, b), a, b) {
 		d.words(a[at:c.A0], term.Ink{Hue: term.Plain}, true)
 		d.words(a[c.A0:c.A1], term.Ink{Hue: term.Dim, Strike: true}, true)
 		if came := strings.Join(b[c.B0:c.B1], ""); colour && len(d.row) > 0 && c.A1 > c.A0 &&

@@ -254,3 +254,22 @@ func TestStanding(t *testing.T) {
 	}
 	assert.Equal(t, map[string]int{"a": 1, "b": 0, "c": -1}, More([]string{"a", "a", "b"}, []string{"a", "b", "c"}))
 }
+
+func TestAtLines(t *testing.T) {
+	a := Words("\tif old {\n\t\treturn x\n\t}\n\treturn y\n")
+	b := Words("\treturn y\n")
+	for _, c := range [][2][]string{{a, b}, {b, a}} {
+		edits := AtLines(WordEdits(c[0], c[1]), c[0], c[1])
+		require.Len(t, edits, 1)
+		checkEdits(t, c[0], c[1], edits)
+		e := edits[0]
+		assert.Equal(t, "\tif old {\n\t\treturn x\n\t}\n", strings.Join(c[0][e.A0:e.A1], "")+strings.Join(
+			c[1][e.B0:e.B1], ""))
+	}
+	r := rand.New(rand.NewPCG(3, 4))
+	for range 500 {
+		a := randomLines(r, r.IntN(30), 3)
+		b := mutate(r, a, r.IntN(5), 3)
+		checkEdits(t, a, b, AtLines(WordEdits(a, b), a, b))
+	}
+}

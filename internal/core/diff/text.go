@@ -120,6 +120,40 @@ func WordEdits(a, b []string) []Edit {
 	return out
 }
 
+// AtLines begins edits that only add or remove lines at a line's start where it can, as a person reads them.
+func AtLines(edits []Edit, a, b []string) []Edit {
+	out, before := make([]Edit, len(edits)), Edit{}
+	for i, e := range edits {
+		before = e.toLine(before, a, b)
+		out[i] = before
+	}
+	return out
+}
+
+// toLine moves an edit that only adds or removes, with a line end among it, back to the start of a line. It stays behind
+// the edit before.
+func (e Edit) toLine(before Edit, a, b []string) Edit {
+	tokens, lo, hi, least := a, e.A0, e.A1, before.A1
+	if e.A0 == e.A1 {
+		tokens, lo, hi, least = b, e.B0, e.B1, before.B1
+	} else if e.B0 < e.B1 {
+		return e
+	}
+	lineEnd := func(t string) bool { return strings.HasSuffix(t, "\n") }
+	if !slices.ContainsFunc(tokens[lo:hi], lineEnd) {
+		return e
+	}
+	for by := 0; lo-by >= least; by++ {
+		if lo == by || lineEnd(tokens[lo-by-1]) {
+			return Edit{e.A0 - by, e.A1 - by, e.B0 - by, e.B1 - by}
+		}
+		if lo-by == least || tokens[lo-by-1] != tokens[hi-by-1] {
+			break
+		}
+	}
+	return e
+}
+
 func weak(between []string) bool {
 	if len(between) > 3 {
 		return false

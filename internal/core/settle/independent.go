@@ -248,7 +248,8 @@ func (w weighed) shared(y, t edited) string {
 	}
 	one, other := w.structure.spots[w.spotOf(y)], w.structure.spots[w.spotOf(t)]
 	switch adds, also := w.adds(y), w.adds(t); {
-	case adds != also && w.structure.begins(w.spotOf(y), variables) && (w.names(y) || w.names(t)):
+	case adds != also && one.group == other.group && w.structure.begins(w.spotOf(y), variables) && (w.names(y) ||
+		w.names(t)):
 		return "one declaration: its names have one type"
 	case adds != also:
 		return "" // a new item beside an edit of another

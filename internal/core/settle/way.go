@@ -63,7 +63,7 @@ var ways = []wayRow{
 	{Both, true, merge.Contested, "keep both", "Both are kept, one of them under another name.",
 		"both, under two names"},
 	{Sorted, true, merge.Contested, "sorted", "Puts what both added in the order of the lines around.", "sorted"},
-	{Cut, true, merge.Contested, "without what went",
+	{Cut, true, merge.Contested, "lines cut out",
 		"Takes out the lines that one side took out, and keeps the other's edits around them. Edits in those lines " +
 			"are left out, and listed before the push.", "without what one side took out"},
 	{AsBefore, true, merge.Contested, "as before", "Settles it as the same conflict was settled before.",
