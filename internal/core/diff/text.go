@@ -130,8 +130,8 @@ func AtLines(edits []Edit, a, b []string) []Edit {
 	return out
 }
 
-// toLine moves an edit that only adds or removes, with a line end among it, back to the start of a line. It stays behind
-// the edit before.
+// toLine moves an edit that only adds or removes, with a line end among it, back to the start of a line. It stays
+// behind the edit before.
 func (e Edit) toLine(before Edit, a, b []string) Edit {
 	tokens, lo, hi, least := a, e.A0, e.A1, before.A1
 	if e.A0 == e.A1 {
