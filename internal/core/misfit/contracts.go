@@ -24,6 +24,7 @@ type contract struct {
 var contracts = []contract{
 	{"its parameters changed places", "python script java c rust ruby php go", changedPlaces},
 	{"a parameter is given by its name now", "python ruby", byName},
+	{"a parameter has another name now", "python ruby swift", otherNames},
 	{"what it is made with changed", "python script java php ruby swift", otherConstruction},
 	{"what a value of it needs changed", "script rust swift", otherFields},
 	{"it is asynchronous now", "", asynchronous},
@@ -189,6 +190,25 @@ func byName(was, is form) func(u use) bool {
 	return func(u use) bool {
 		calls := u.calls()
 		return slices.ContainsFunc(calls, func(c invocation) bool { return positional(c.args) > most })
+	}
+}
+
+func otherNames(was, is form) func(u use) bool {
+	now := is.names()
+	if slices.ContainsFunc(is.params, func(p string) bool { return strings.HasPrefix(p, "**") }) {
+		return nil // it takes any name
+	}
+	gone := slices.DeleteFunc(was.names(), func(n string) bool { return n == "" || slices.Contains(now, n) })
+	if len(gone) == 0 {
+		return nil
+	}
+	return func(u use) bool {
+		return slices.ContainsFunc(u.calls(), func(c invocation) bool {
+			return slices.ContainsFunc(c.args, func(a string) bool {
+				m := namedArg.FindStringSubmatch(a)
+				return m != nil && slices.Contains(gone, m[1])
+			})
+		})
 	}
 }
 

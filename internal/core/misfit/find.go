@@ -75,7 +75,7 @@ func (s *Sides) Find(ctx context.Context, joined object.ID) ([]Misfit, error) {
 	out = slices.DeleteFunc(out, func(m Misfit) bool { // the name went with its file, which is its own finding
 		return m.Kind == Moved && slices.ContainsFunc(out, func(o Misfit) bool {
 			return o.Kind == Moved && o.Used == m.Used && o.Now == m.Now && o.Name != m.Name &&
-				strings.Contains(o.Name, "/")
+				strings.ContainsAny(o.Name, "/.")
 		})
 	})
 	return out[:min(len(out), mostFound)], nil

@@ -193,7 +193,7 @@ func (u use) around(n int) string {
 }
 
 // namedArg matches an argument that is given by its name.
-var namedArg = rx.New(`^\w+\s*(=[^=]|:\s)`)
+var namedArg = rx.New(`^(\w+)\s*(=[^=]|:\s)`)
 
 func positional(args []string) (n int) {
 	for _, a := range args {

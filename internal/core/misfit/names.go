@@ -232,6 +232,9 @@ func (l *loss) fits(one *file, line int) bool {
 			return l.was.takes(len(c.args)) && !l.is.takes(len(c.args))
 		})
 	case Moved: // uses that name the old file break
+		if namesFile(one.path, one.to[line], l.now) && !namesFile(one.path, one.to[line], l.path) {
+			return true
+		}
 		stem := strings.TrimSuffix(path.Base(l.path), path.Ext(l.path))
 		return !(importing(one.to[line]) && HasWord(one.to[line], stem))
 	}
