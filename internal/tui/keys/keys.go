@@ -96,7 +96,7 @@ var (
 
 	Adopt       = typing("ctrl+t", "take an edit over", "ctrl+t")
 	WholeFile   = typing("ctrl+g", "the whole file", "ctrl+g")
-	OwnEditor   = typing("ctrl+o", "in your editor", "ctrl+o")
+	OwnEditor   = typing("ctrl+o", "your editor", "ctrl+o")
 	Save        = typing("ctrl+s", "keep this", "ctrl+s")
 	UndoTyping  = typing("ctrl+z", "undo", "ctrl+z")
 	RedoTyping  = typing("ctrl+y", "redo", "ctrl+y", "ctrl+shift+z")
@@ -212,7 +212,7 @@ func Sections() []Section {
 			As(List, "edit its files")}},
 		{"writing", true, []key.Binding{As(Save, "keep what you wrote"), As(Back, "leave without keeping it"),
 			As(Adopt, "take a single edit over; in a message, name a task"),
-			As(WholeFile, "from a place to the whole file"), OwnEditor,
+			As(WholeFile, "from a place to the whole file"), As(OwnEditor, "the whole file in your editor"),
 			Written(UndoTyping, "ctrl+z ctrl+y", "undo, redo"), As(DeleteLine,
 				"delete the line"),
 			WordLeft, SelectLeft, CutOut, CopyOut, Seek, Exchange, Bracket}},
