@@ -212,7 +212,7 @@ func Sections() []Section {
 			As(List, "edit its files")}},
 		{"writing", true, []key.Binding{As(Save, "keep what you wrote"), As(Back, "leave without keeping it"),
 			As(Adopt, "take a single edit over; in a message, name a task"),
-			As(WholeFile, "from a place to the whole file"), As(OwnEditor, "the whole file in your editor"),
+			As(WholeFile, "from a place to the whole file"), As(OwnEditor, "your own editor"),
 			Written(UndoTyping, "ctrl+z ctrl+y", "undo, redo"), As(DeleteLine,
 				"delete the line"),
 			WordLeft, SelectLeft, CutOut, CopyOut, Seek, Exchange, Bracket}},
