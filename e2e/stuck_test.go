@@ -309,7 +309,11 @@ func TestInOnesOwnEditor(t *testing.T) {
 	x.see("Settle 1 of 2", "1 place of it is settled by what you wrote, and the rest is an edit that becomes part of")
 	x.press("S-Tab")
 	x.see("that fares/fares.go will hold, before your edit of the rest")
-	x.press("j", "End", "Enter", "End")
+	x.press("j", "End")
+	x.see("What joined by itself in this file, beside its conflicts.")
+	x.press("Enter")
+	x.see("made in joining", "write in it")
+	x.press("End")
 	x.see("// by hand")
 }
 
