@@ -29,6 +29,13 @@ func TestCallsOfALine(t *testing.T) {
 	}
 }
 
+// TestMendsThatCollide: two mends of one line that change the same words: the first stays.
+func TestMendsThatCollide(t *testing.T) {
+	mends := []Mend{{"a.go", 1, []string{"x := old\n"}, []string{"x := one\n"}, 0},
+		{"a.go", 1, []string{"x := old\n"}, []string{"x := two\n"}, 1}}
+	assert.Equal(t, "x := one\n", Apply("x := old\n", mends))
+}
+
 // TestTouchedByAResult: the line that closes a head belongs to the definition above it.
 func TestTouchedByAResult(t *testing.T) {
 	from := diff.Lines("def low_water(\n    pier,\n) -> int:\n    return 1\n")

@@ -95,7 +95,10 @@ func Apply(text string, mends []Mend) string {
 // weave applies the edit from base to other to a text that was also made from base.
 func weave(base, text, other string) (string, bool) {
 	t := merge.Merge3(diff.Words(base), diff.Words(text), diff.Words(other))
-	return t.Join(nil), t.Conflicts() == 0
+	if t.Conflicts() > 0 {
+		return "", false
+	}
+	return t.Join(nil), true
 }
 
 // replaceWord replaces a name wherever it is a whole word.

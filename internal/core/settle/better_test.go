@@ -315,3 +315,12 @@ func TestWhatWasMovedIsChangedThere(t *testing.T) {
 		}
 	}
 }
+
+// TestARenamingBesideAConflict: where the edits collide even with the new name, nothing is joined.
+func TestARenamingBesideAConflict(t *testing.T) {
+	f := conflictOf(t, "a.go", "a(old)\nb(old)\nv := 1\n", "a(now)\nb(now)\nv := 2\n",
+		"a(old)\nb(old)\nc(old)\nv := 3\n")
+	for _, o := range f.Questions[0].Ways {
+		assert.NotEqual(t, Weave, o.Way)
+	}
+}

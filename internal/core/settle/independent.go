@@ -251,8 +251,11 @@ func (w weighed) shared(y, t edited) string {
 	case adds != also && one.group == other.group && w.structure.begins(w.spotOf(y), variables) && (w.names(y) ||
 		w.names(t)):
 		return "one declaration: its names have one type"
-	case adds != also:
+	case adds != also && balance(strings.Join(y.put, "")) == 0 && balance(strings.Join(t.put, "")) == 0:
 		return "" // a new item beside an edit of another
+	case w.structure.begins(w.spotOf(y), loop) && one.part[byStatement] != other.part[byStatement] && w.counts(y) &&
+		w.counts(t):
+		return "one loop"
 	case adds && (one.group != other.group || y.from != t.from && w.structure.statement(y.from, functions)):
 		return "" // new items of two lists, or parameters at two points
 	case one.quoted() != other.quoted() && w.structure.begins(w.spotOf(y), raising):
@@ -277,6 +280,14 @@ var variables = rx.New(`^\s*(var|const)\s+\w+`)
 func (w weighed) names(e edited) bool { return bareName.MatchString(strings.Join(e.put, "")) }
 
 var bareName = rx.New(`^,\s*\w+$|^\w+,\s*$`)
+
+// loop matches the head of a loop that counts.
+var loop = rx.New(`^\s*for\b[^{]*;`)
+
+// counts reports whether an edit changes numbers and signs alone.
+func (w weighed) counts(e edited) bool {
+	return !strings.ContainsFunc(strings.Join(slices.Concat(w.base[e.from:e.to], e.put), ""), unicode.IsLetter)
+}
 
 // empties reports whether an edit puts in that there is no value.
 func (w weighed) empties(e edited) bool {

@@ -5,6 +5,7 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/diff"
+	"dorvik.dev/dorvik/internal/core/rx"
 )
 
 // listed joins edits of words that meet where both sides added to a list in a line. A person confirms the order.
@@ -15,13 +16,22 @@ func listed(_ *Question, at place) (Option, bool) {
 		if len(base) > 0 || strings.Contains(mine+other, "\n") {
 			return "", false
 		}
-		sep, ok := between(at.path, "", mine, other, "")
 		met = true
+		switch one, two := goesOn.MatchString(mine), goesOn.MatchString(other); {
+		case one && !two:
+			return mine + other, true
+		case two && !one:
+			return other + mine, true
+		}
+		sep, ok := between(at.path, "", mine, other, "")
 		return other + sep + mine, ok && firstWord(mine) != firstWord(other)
 	})
 	return Option{Way: Weave, Text: text, Reason: "both added to one list, theirs first",
 		doubt: "both added to one list, and changed more beside it"}, ok && met
 }
+
+// goesOn matches what belongs to the word before it.
+var goesOn = rx.New(`^[.\[(]\w`)
 
 // cutOut takes the lines that one side only took out from what the other made of the place. What the other changed in
 // them goes too, so a person confirms it.

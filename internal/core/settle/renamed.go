@@ -94,7 +94,10 @@ func renamed(c *Question, at place) (Option, bool) {
 	text, ok := WeaveText(base, yours, theirs)
 	if !ok {
 		t := merge.Merge3(diff.Lines(base), diff.Lines(yours), diff.Lines(theirs))
-		text, ok = t.Join(nil), t.Conflicts() == 0
+		if t.Conflicts() > 0 {
+			return Option{}, false
+		}
+		text, ok = t.Join(nil), true
 	}
 	return Option{Way: Weave, Text: text, Reason: from + " is " + to + " now, and so it is in what the other side " +
 			"put there"},
