@@ -176,12 +176,12 @@ func (pn *Planner) mend(ctx context.Context, j *Join, mends []Mend) error {
 		now := string(data)
 		after := m.After
 		if now != m.Before {
-			t := merge.Merge3(diff.Lines(m.Before), diff.Lines(m.After), diff.Lines(now))
-			if t.Conflicts() > 0 {
+			joined, ok := merge.Merge3(diff.Lines(m.Before), diff.Lines(m.After), diff.Lines(now)).Clean()
+			if !ok {
 				j.Lost = append(j.Lost, m)
 				continue
 			}
-			after = t.Join(nil)
+			after = joined
 		}
 		if after == now {
 			continue // the commit already has the same edit

@@ -184,9 +184,8 @@ func (f *joinedFile) mend(text, holder string) tea.Cmd {
 	if file := f.contested(); file != nil {
 		choose := chosenIn(file, &f.job.st.Decisions)
 		asked := file.Join(choose) // as it is where it is asked about, which later commits may change
-		t := merge.Merge3(diff.Lines(f.text), diff.Lines(text), diff.Lines(asked))
-		if t.Conflicts() == 0 {
-			w.file, w.choose, was, text = file, choose, asked, t.Join(nil)
+		if there, ok := merge.Merge3(diff.Lines(f.text), diff.Lines(text), diff.Lines(asked)).Clean(); ok {
+			w.file, w.choose, was, text = file, choose, asked, there
 		}
 	}
 	at := f.at

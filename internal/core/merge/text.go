@@ -154,6 +154,14 @@ func (t Text) size() (n int) {
 	return n
 }
 
+// Clean returns the joined text; ok is false if there are conflicts.
+func (t Text) Clean() (text string, ok bool) {
+	if t.Conflicts() > 0 {
+		return "", false
+	}
+	return t.Join(nil), true
+}
+
 // Join returns the joined text. It calls settle for the text of each contested region with its number, from 0.
 func (t Text) Join(settle func(conflict int, r Hunk) string) string {
 	var b strings.Builder

@@ -94,11 +94,7 @@ func Apply(text string, mends []Mend) string {
 
 // weave applies the edit from base to other to a text that was also made from base.
 func weave(base, text, other string) (string, bool) {
-	t := merge.Merge3(diff.Words(base), diff.Words(text), diff.Words(other))
-	if t.Conflicts() > 0 {
-		return "", false
-	}
-	return t.Join(nil), true
+	return merge.Merge3(diff.Words(base), diff.Words(text), diff.Words(other)).Clean()
 }
 
 // replaceWord replaces a name wherever it is a whole word.

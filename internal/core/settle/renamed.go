@@ -93,11 +93,7 @@ func renamed(c *Question, at place) (Option, bool) {
 	base, _ = following("", base, other)
 	text, ok := WeaveText(base, yours, theirs)
 	if !ok {
-		t := merge.Merge3(diff.Lines(base), diff.Lines(yours), diff.Lines(theirs))
-		if t.Conflicts() > 0 {
-			return Option{}, false
-		}
-		text, ok = t.Join(nil), true
+		text, ok = merge.Merge3(diff.Lines(base), diff.Lines(yours), diff.Lines(theirs)).Clean()
 	}
 	return Option{Way: Weave, Text: text, Reason: from + " is " + to + " now, and so it is in what the other side " +
 			"put there"},
