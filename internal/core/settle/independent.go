@@ -243,34 +243,70 @@ func (w weighed) beside(i, step int) string {
 
 // shared returns what two edits stand in together, or an empty string if something separates them.
 func (w weighed) shared(y, t edited) string {
-	if w.structure.calls(y, w.spotOf(t)) || w.structure.calls(t, w.spotOf(y)) {
-		return "one call"
-	}
-	one, other := w.structure.spots[w.spotOf(y)], w.structure.spots[w.spotOf(t)]
-	switch adds, also := w.adds(y), w.adds(t); {
-	case adds != also && one.group == other.group && w.structure.begins(w.spotOf(y), variables) && (w.names(y) ||
-		w.names(t)):
-		return "one declaration: its names have one type"
-	case adds != also && balance(strings.Join(y.put, "")) == 0 && balance(strings.Join(t.put, "")) == 0:
-		return "" // a new item beside an edit of another
-	case w.structure.begins(w.spotOf(y), loop) && one.part[byStatement] != other.part[byStatement] && w.counts(y) &&
-		w.counts(t):
-		return "one loop"
-	case adds && (one.group != other.group || y.from != t.from && w.structure.statement(y.from, functions)):
-		return "" // new items of two lists, or parameters at two points
-	case one.quoted() != other.quoted() && w.structure.begins(w.spotOf(y), raising):
-		return "" // the kind of an error and its text
-	case mayBeNothing.MatchString(strings.Join(y.put, "")) && mayBeNothing.MatchString(strings.Join(t.put, "")):
-		return "one declaration: both let it be nothing"
-	case w.empties(y) != w.empties(t) && one.part[bySide] != other.part[bySide] && one.group == other.group &&
-		one.part[byClause] == other.part[byClause]:
-		return "one declaration: whether it may be nothing depends on its type"
+	p := twoEdits{w, y, t, w.structure.spots[w.spotOf(y)], w.structure.spots[w.spotOf(t)], w.adds(y), w.adds(t)}
+	for _, r := range together {
+		if r.holds(p) {
+			return r.in
+		}
 	}
 	i, k, told := w.spotOf(y), w.spotOf(t), y
 	if w.structure.spots[k].comment {
 		told = t
 	}
 	return w.structure.shared(i, k, strings.Join(told.put, ""))
+}
+
+// twoEdits are an edit of each side, where they stand, and whether each adds an item.
+type twoEdits struct {
+	weighed
+	y, t                 edited
+	mine, other          spot
+	addsMine, addsTheirs bool
+}
+
+// begins reports whether the line of the edits begins as an expression says.
+func (p twoEdits) begins(re *rx.Expr) bool { return p.structure.begins(p.spotOf(p.y), re) }
+
+// put returns what each edit puts in.
+func (p twoEdits) put() (mine, other string) {
+	return strings.Join(p.y.put, ""), strings.Join(p.t.put, "")
+}
+
+// together are the rules about two edits, of which the first that holds decides; if none does, the structure of the
+// text decides. Each says what the edits are in together, or nothing if they are independent.
+var together = []struct {
+	in    string
+	holds func(p twoEdits) bool
+}{
+	{"one call", func(p twoEdits) bool { // the name of what is called, and its arguments
+		return p.structure.calls(p.y, p.spotOf(p.t)) || p.structure.calls(p.t, p.spotOf(p.y))
+	}},
+	{"one declaration: its names have one type", func(p twoEdits) bool {
+		return p.addsMine != p.addsTheirs && p.mine.group == p.other.group && p.begins(variables) && (p.names(p.y) ||
+			p.names(p.t))
+	}},
+	{"", func(p twoEdits) bool { // a new item beside an edit of another
+		mine, other := p.put()
+		return p.addsMine != p.addsTheirs && balance(mine) == 0 && balance(other) == 0
+	}},
+	{"", func(p twoEdits) bool { // new items of two lists, or parameters at two points
+		return p.addsMine && p.addsTheirs && (p.mine.group != p.other.group ||
+			p.y.from != p.t.from && p.structure.statement(p.y.from, functions))
+	}},
+	{"one loop", func(p twoEdits) bool {
+		return p.begins(loop) && p.mine.part[byStatement] != p.other.part[byStatement] && p.counts(p.y) && p.counts(p.t)
+	}},
+	{"", func(p twoEdits) bool { // the kind of an error and its text
+		return p.mine.quoted() != p.other.quoted() && p.begins(raising)
+	}},
+	{"one declaration: both let it be nothing", func(p twoEdits) bool {
+		mine, other := p.put()
+		return mayBeNothing.MatchString(mine) && mayBeNothing.MatchString(other)
+	}},
+	{"one declaration: whether it may be nothing depends on its type", func(p twoEdits) bool {
+		return p.empties(p.y) != p.empties(p.t) && p.mine.part[bySide] != p.other.part[bySide] &&
+			p.mine.group == p.other.group && p.mine.part[byClause] == p.other.part[byClause]
+	}},
 }
 
 // variables matches the declaration of several names that have one type.
