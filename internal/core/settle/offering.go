@@ -207,7 +207,9 @@ func (q *Question) weighPlain(at place, shown weaving) {
 		out, kept := leftOutOf(other, q.Base, has, result, diff.Words)
 		return len(out)+len(kept) == 0
 	}
-	switch _, weave := q.Option(Weave); {
+	woven, weave := q.Option(Weave)
+	weave = weave && woven.Reason == shown.reason // else it is another combination, which has its own reason
+	switch {
 	case weave && q.oneSchedule():
 		q.Doubt = "both changed one schedule"
 	case weave && shown.doubt != "":

@@ -107,6 +107,27 @@ func rowKey(row []string, columns []int) string {
 	return ""
 }
 
+// otherRows reports whether a table lacks a row of the base, and whether it has a new one.
+func otherRows(base, t table, columns []int) (gone, fresh bool) {
+	keys := func(t table) map[string]bool {
+		out := map[string]bool{}
+		for _, row := range t.rows {
+			out[rowKey(row, columns)] = true
+		}
+		return out
+	}
+	had, has := keys(base), keys(t)
+	lacks := func(a, b map[string]bool) bool {
+		for key := range a {
+			if !b[key] {
+				return true
+			}
+		}
+		return false
+	}
+	return lacks(had, has), lacks(has, had)
+}
+
 // joinColumn gives the rows of one side the columns that the other added: their values where it has the row, else
 // nothing.
 func joinColumn(base, wide, narrow table) (Option, bool) {
@@ -135,6 +156,10 @@ func joinColumn(base, wide, narrow table) (Option, bool) {
 		}
 		values[key] = row
 	}
+	gone, fresh := otherRows(base, narrow, all)
+	if gone && fresh {
+		return Option{}, false // a row may have another key now, and which one its values belong to is not known
+	}
 	widened := func(t table) table {
 		out := table{t.sep, nil, t.ends}
 		for _, row := range t.rows {
@@ -153,6 +178,9 @@ func joinColumn(base, wide, narrow table) (Option, bool) {
 	if text.Conflicts() > 0 {
 		return Option{}, false
 	}
-	return Option{Way: Weave, Text: text.Join(nil), Reason: "the new column, in the other side's rows too",
-		doubt: "the rows that the other side added have no value for the new column"}, true
+	o := Option{Way: Weave, Text: text.Join(nil), Reason: "the new column, in the other side's rows too"}
+	if fresh {
+		o.doubt = "the rows that the other side added have no value for the new column"
+	}
+	return o, true
 }
