@@ -183,6 +183,15 @@ func (a *comparison) change(ctx context.Context, c object.Change) error {
 	if err != nil {
 		return err
 	}
+	if at != "" && at != c.Path {
+		own, err := a.store.Find(ctx, a.side, at)
+		if err != nil {
+			return err
+		}
+		if own.Same(is) { // it is another file of the side, and says nothing about this one
+			is, at = object.Entry{}, ""
+		}
+	}
 	if old.Absent() && !is.Same(c.New) || from != c.Path && at != c.Path {
 		elsewhere, err := a.isAdded(ctx, c.New.ID)
 		if err != nil {

@@ -92,6 +92,8 @@ func TestFiles(t *testing.T) {
 		"moved, and the other side's by now": {"f=" + long, "g=" + long, "f=" + other, "g=" + other, ""},
 		"moved, and there under its old name": {"f=" + long, "g=" + long, "f=" + other, "f=" + other + "  g=" + long,
 			"f deletion"},
+		"gone, beside a file like it": {"f=k 1\nk 2\nk 3\nk 4", "f=k 1\nk 2\nk 3\nk 9 x  g=k 1\nk 2\nk 3\nm 9 x",
+			"h=" + other, "g=k 1\nk 2\nk 3\nm 9 x  h=" + other, "f file"},
 		"executable where there was a link": {"f:120000=x", "f:100755=" + long, "f:120000=x", "f=" + long, "f mode"},
 		"executable on the other side":      {"f:120000=x", "f=" + long, "f:100755=" + long, "f:100755=" + long, ""},
 	} {
