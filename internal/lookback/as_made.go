@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"dorvik.dev/dorvik/internal/core/decided"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
@@ -43,10 +44,7 @@ func (h *History) asMade(ctx context.Context, s *Story, decisions *settle.Decisi
 			if !ok {
 				continue
 			}
-			choose := func(c *settle.Question) settle.Option {
-				o, _ := f.Chosen(c, decisions)
-				return o
-			}
+			choose := f.ChosenBy(decisions)
 			texts, before := f.Divide(choose, text)
 			for _, c := range open {
 				if !c.Whole() {
@@ -67,12 +65,11 @@ func (h *History) asMade(ctx context.Context, s *Story, decisions *settle.Decisi
 
 // decisionOf returns the decision by which a place holds a text.
 func decisionOf(c *settle.Question, text string) settle.Decision {
-	for _, o := range c.Ways {
-		if o.Text == text && o.Moved == nil && o.Way != settle.Anew && o.Way != settle.Both {
-			return settle.Decision{Key: c.Key, Way: o.Way}
-		}
+	d := settle.Decision{Key: c.Key, Way: decided.WayOf(c, text)}
+	if d.Way == settle.Written {
+		d.Text = text
 	}
-	return settle.Decision{Key: c.Key, Way: settle.Written, Text: text}
+	return d
 }
 
 // wayTo returns the decision about a path that leads to an entry, if one does.

@@ -15,7 +15,6 @@ import (
 // installed is what a checkout has of what an install command brings. It is remembered by a file in the folder that the
 // command fills, so whatever removes the folder removes it too.
 type installed struct {
-	row  int
 	by   lockedBy
 	mark string // path of the file
 	sum  string // of the manifests and the lock file; the file has the sum of those that were installed
@@ -23,7 +22,7 @@ type installed struct {
 
 // installedIn describes how a step installs by a lock file before it does the rest; ok is false if it does not.
 func installedIn(dir string, line string) (in installed, rest string, ok bool) {
-	for i, row := range installs {
+	for _, row := range installs {
 		for _, by := range row.by {
 			rest, ok := strings.CutPrefix(line, by.line()+" && ")
 			if !ok || !by.locks || !isThere(dir, by.file) || strings.Contains(rest, "||") || strings.ContainsAny(rest,
@@ -40,7 +39,7 @@ func installedIn(dir string, line string) (in installed, rest string, ok bool) {
 			}
 			fmt.Fprintln(h, by.command)
 			mark := filepath.Join(dir, filepath.FromSlash(row.folder), ".dorvik-installed")
-			return installed{i, by, mark, hex.EncodeToString(h.Sum(nil))}, rest, true
+			return installed{by, mark, hex.EncodeToString(h.Sum(nil))}, rest, true
 		}
 	}
 	return in, "", false

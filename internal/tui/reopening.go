@@ -182,7 +182,7 @@ func (f *joinedFile) mend(text, holder string) tea.Cmd {
 	w := wholeFile{job: f.job, path: f.path, holder: holder}
 	was := f.text
 	if file := f.contested(); file != nil {
-		choose := chosenIn(file, &f.job.st.Decisions)
+		choose := file.ChosenBy(&f.job.st.Decisions)
 		asked := file.Join(choose) // as it is where it is asked about, which later commits may change
 		if there, ok := merge.Merge3(diff.Lines(f.text), diff.Lines(text), diff.Lines(asked)).Clean(); ok {
 			w.file, w.choose, was, text = file, choose, asked, there

@@ -215,7 +215,7 @@ func (s deciding) writeFrom(text string, moved bool) tea.Cmd {
 
 // grown returns an editor of the whole file with what is written in the place, which begins after some lines.
 func (s deciding) grown(e *writing, q *plan.Attributed, holder string, above int) *writing {
-	others, text := chosenIn(q.File, &s.job.st.Decisions), e.written()
+	others, text := q.File.ChosenBy(&s.job.st.Decisions), e.written()
 	w := wholeFile{job: s.job, path: q.Question.Path, file: q.File, holder: holder,
 		choose: func(c *settle.Question) settle.Option {
 			if c == q.Question {

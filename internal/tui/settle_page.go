@@ -286,11 +286,7 @@ func (s settlePage) waysPage(q *plan.Attributed, w int) term.Page {
 		}
 		l = l.Fit(wayColumn+column).Add(term.Plain, " ")
 		if o.Way != c.Suggested {
-			says := cmp.Or(o.Reason, s.costs(q, v))
-			if o.Way == settle.Cut { // its reason is its name, and it always leaves something out
-				says = s.costs(q, v)
-			}
-			p.Row(s.wayRow(l.Add(term.Dim, says), i, w))
+			p.Row(s.wayRow(l.Add(term.Dim, cmp.Or(o.Reason, s.costs(q, v))), i, w))
 			continue
 		}
 		why := term.Text(term.Joined, "suggested: "+words.Why(c))

@@ -17,7 +17,7 @@ import (
 // the new place of its lines.
 func (s *settleScreen) parts(q *plan.Attributed) (parts []settle.Part, at int) {
 	o := s.chosen(q)
-	others := chosenIn(q.File, &s.job.st.Decisions)
+	others := q.File.ChosenBy(&s.job.st.Decisions)
 	parts = q.File.Parts(func(c *settle.Question) settle.Option {
 		if c == q.Question {
 			return o
@@ -31,14 +31,6 @@ func (s *settleScreen) parts(q *plan.Attributed) (parts []settle.Part, at int) {
 		return p.Of == q.Question &&
 			p.Origin == merge.Contested
 	})
-}
-
-// chosenIn returns the options by which the conflicts of a file are settled, or that stand in for it.
-func chosenIn(f *settle.File, decisions *settle.Decisions) func(c *settle.Question) settle.Option {
-	return func(c *settle.Question) settle.Option {
-		o, _ := f.Chosen(c, decisions)
-		return o
-	}
 }
 
 // linesBefore counts the lines of the result before a part.

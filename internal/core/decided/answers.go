@@ -110,7 +110,7 @@ func compared(parts []settle.Part, text []string) (out []Answer) {
 	for _, p := range places {
 		from, to := p.within(edits)
 		has := strings.Join(text[from:to], "")
-		out = append(out, Answer{Of: p.of, Way: wayOf(p.of, has), Line: from, Text: has})
+		out = append(out, Answer{Of: p.of, Way: WayOf(p.of, has), Line: from, Text: has})
 	}
 	for _, e := range edits {
 		if !slices.ContainsFunc(places, func(p place) bool { return p.touches(e) }) {
@@ -146,8 +146,8 @@ func (p place) within(edits []diff.Edit) (from, to int) {
 	return from, max(from, to)
 }
 
-// wayOf returns the way that results in a text, or Written.
-func wayOf(q *settle.Question, text string) settle.Way {
+// WayOf returns the way of a question that results in a text, or Written.
+func WayOf(q *settle.Question, text string) settle.Way {
 	for _, o := range q.Ways {
 		if o.Text == text && o.Moved == nil && o.Way != settle.AsBefore {
 			return o.Way

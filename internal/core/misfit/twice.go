@@ -124,8 +124,7 @@ func (f *finder) handed(u *unique, side merge.Side) map[string]handed {
 		}
 		l := lang.Of(one.path)
 		if u.in != nil && !slices.Contains(u.in, l) || u.in == nil && (!l.IsKnown() || l.Is(lang.Prose)) ||
-			tested.MatchString(one.path) && u.within == anywhere || locks.MatchString(path.Base(one.path)) ||
-			borrowed.MatchString(one.path) {
+			tested.MatchString(one.path) && u.within == anywhere || writtenElsewhere(one.path) {
 			continue
 		}
 		for _, i := range one.added() {

@@ -102,38 +102,7 @@ func enclose(base, encloser, edited []string) (text string, ok bool) {
 	if at != len(base) || len(spaced) != len(base) || slices.Equal(spaced, base) || len(encloser) == len(base) {
 		return "", false
 	}
-	var out strings.Builder
-	last := 0
-	for _, e := range append(diff.Histogram(plain(base), plain(edited)), diff.Edit{A0: len(base), A1: len(base)}) {
-		for i := last; i < e.A0; i++ {
-			out.WriteString(strings.Join(put[i], "") + spaced[i])
-		}
-		last = e.A1
-		if e.A0 == e.A1 {
-			if len(put[e.A0]) > 0 && e.B0 < e.B1 {
-				return "", false
-			}
-		} else {
-			out.WriteString(strings.Join(put[e.A0], ""))
-			put[e.A0] = nil
-			for k := e.A0 + 1; k < e.A1; k++ {
-				if len(put[k]) > 0 {
-					return "", false
-				}
-			}
-		}
-		for _, l := range edited[e.B0:e.B1] {
-			indent, found := "", words(l) == ""
-			if !found {
-				indent, found = newIndent(base, spaced, e, indentOf(l))
-			}
-			if !found {
-				return "", false
-			}
-			out.WriteString(indent + strings.TrimLeft(l, " \t"))
-		}
-	}
-	return out.String() + strings.Join(put[len(base)], ""), true
+	return indentLike(base, spaced, put, edited)
 }
 
 // sets are the lines of a language that are members of a set: their order means nothing.
@@ -206,10 +175,10 @@ func reindented(c *Question, _ place) (Option, bool) {
 	switch mine, other := onlyBlanks(base, yours), onlyBlanks(base, theirs); {
 	case mine == other:
 	case mine:
-		text, ok = indentLike(base, yours, theirs)
+		text, ok = indentLike(base, yours, nil, theirs)
 	default:
 		reason = "they changed only blanks; your edit, indented so"
-		text, ok = indentLike(base, theirs, yours)
+		text, ok = indentLike(base, theirs, nil, yours)
 	}
 	return Option{Way: Weave, Text: text, Reason: reason}, ok
 }

@@ -14,10 +14,10 @@ import (
 func (f *File) Divide(choose func(c *Question) Option, edited string) (texts map[*Question]string, before string) {
 	parts := f.Parts(choose)
 	var whole []string
-	places := map[*Question]diff.Edit{} // B is not used
+	places := map[*Question]merge.Span{}
 	for _, p := range parts {
 		if p.Origin == merge.Contested {
-			places[p.Of] = diff.Edit{A0: len(whole), A1: len(whole) + len(p.Lines)}
+			places[p.Of] = merge.Span{Lo: len(whole), Hi: len(whole) + len(p.Lines)}
 		}
 		whole = append(whole, p.Lines...)
 	}
@@ -31,19 +31,19 @@ func (f *File) Divide(choose func(c *Question) Option, edited string) (texts map
 		}
 		at := places[p.Of]
 		var text strings.Builder
-		from := at.A0
+		from := at.Lo
 		for i, e := range edits {
-			if taken[i] || e.A1 < at.A0 || e.A0 > at.A1 || e.A0 < e.A1 && (e.A1 == at.A0 || e.A0 == at.A1) {
+			if taken[i] || e.A1 < at.Lo || e.A0 > at.Hi || e.A0 < e.A1 && (e.A1 == at.Lo || e.A0 == at.Hi) {
 				continue
 			}
 			taken[i] = true
 			text.WriteString(strings.Join(whole[from:max(from, e.A0)], ""))
 			text.WriteString(strings.Join(lines[e.B0:e.B1], ""))
-			from = max(from, min(e.A1, at.A1))
+			from = max(from, min(e.A1, at.Hi))
 		}
-		text.WriteString(strings.Join(whole[from:at.A1], ""))
+		text.WriteString(strings.Join(whole[from:at.Hi], ""))
 		is := text.String()
-		if is != "" && !strings.HasSuffix(is, "\n") && at.A1 < len(whole) {
+		if is != "" && !strings.HasSuffix(is, "\n") && at.Hi < len(whole) {
 			is += "\n" // what follows stays a line of its own
 		}
 		if is != strings.Join(p.Lines, "") {

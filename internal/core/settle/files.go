@@ -19,6 +19,14 @@ func (f *File) Chosen(c *Question, b *Decisions) (o Option, settled bool) {
 	return f.placeholder(c), false
 }
 
+// ChosenBy returns Chosen's option for each question.
+func (f *File) ChosenBy(b *Decisions) func(c *Question) Option {
+	return func(c *Question) Option {
+		o, _ := f.Chosen(c, b)
+		return o
+	}
+}
+
 // Decided returns the entries of the path, and of any other path that its questions decide, and whether all of them
 // are settled. Open ones have stand-ins.
 func (f *File) Decided(store *object.Overlay, b *Decisions) (d merge.Decided, all bool) {

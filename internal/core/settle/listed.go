@@ -39,11 +39,9 @@ func cutOut(q *Question, _ place) (Option, bool) {
 	base, yours, theirs := diff.Lines(q.Base), diff.Lines(q.Yours), diff.Lines(q.Theirs)
 	for _, c := range []struct {
 		remover, editor []string
-		who             string
-	}{{yours, theirs, "you"}, {theirs, yours, "they"}} {
+	}{{yours, theirs}, {theirs, yours}} {
 		if text, ok := without(base, c.remover, c.editor); ok {
-			return Option{Way: Cut, Text: text, Reason: "without the lines that " + c.who + " took out",
-				doubt: "one side took out what the other changed"}, true
+			return Option{Way: Cut, Text: text, doubt: "one side took out what the other changed"}, true
 		}
 	}
 	return Option{}, false

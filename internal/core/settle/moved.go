@@ -174,7 +174,7 @@ func carry(block, put, edited []string) (string, bool) {
 	before, inside, after := cutBlank(put)
 	if _, was, _ := cutBlank(block); onlyBlanks(was, inside) && !slices.Equal(was, inside) {
 		_, edit, _ := cutBlank(edited)
-		text, ok := indentLike(was, inside, edit)
+		text, ok := indentLike(was, inside, nil, edit)
 		return before + text + after, ok
 	}
 	return weaveLines(block, put, edited)

@@ -201,7 +201,7 @@ func (q *Question) weighPlain(at place, shown weaving) {
 		if lacks(q.Base, has, result) {
 			return false
 		}
-		if at.atoms != nil && at.atoms.replaces(other) {
+		if at.atoms.replaces(other) {
 			return false
 		}
 		out, kept := leftOutOf(other, q.Base, has, result, diff.Words)

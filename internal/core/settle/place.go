@@ -42,12 +42,25 @@ func (at place) ascend(yours, theirs []string) bool {
 func indentOf(line string) string { return line[:len(line)-len(strings.TrimLeft(line, " \t"))] }
 
 // indentLike returns edited with the indentation that spaced has where base had another. Unchanged lines are spaced's;
-// new ones are indented like the nearest of those.
-func indentLike(base, spaced, edited []string) (string, bool) {
+// new ones are indented like the nearest of those. put has the lines that go before each line of base, and after the
+// last; nil for none. ok is false if an edit replaces lines between which some go, or adds some where others go.
+func indentLike(base, spaced []string, put [][]string, edited []string) (text string, ok bool) {
+	if put == nil {
+		put = make([][]string, len(base)+1)
+	}
 	var out strings.Builder
 	at := 0
 	for _, e := range append(diff.Histogram(plain(base), plain(edited)), diff.Edit{A0: len(base), A1: len(base)}) {
-		out.WriteString(strings.Join(spaced[at:e.A0], ""))
+		for i := at; i < e.A0; i++ {
+			out.WriteString(strings.Join(put[i], "") + spaced[i])
+		}
+		switch inside := put[min(e.A0+1, len(base)):max(e.A1, min(e.A0+1, len(base)))]; {
+		case e.A0 == e.A1 && len(put[e.A0]) > 0 && e.B0 < e.B1,
+			slices.ContainsFunc(inside, func(lines []string) bool { return len(lines) > 0 }):
+			return "", false
+		case e.A0 < e.A1:
+			out.WriteString(strings.Join(put[e.A0], ""))
+		}
 		at = e.A1
 		for _, l := range edited[e.B0:e.B1] {
 			indent, found := "", words(l) == ""
@@ -60,7 +73,7 @@ func indentLike(base, spaced, edited []string) (string, bool) {
 			out.WriteString(indent + strings.TrimLeft(l, " \t"))
 		}
 	}
-	return out.String(), true
+	return out.String() + strings.Join(put[len(base)], ""), true
 }
 
 // newIndent returns the new form of an indentation next to an edit: that of the nearest line of the base with the same
