@@ -58,7 +58,8 @@ var arrows = map[string]string{
 	"check":         "core/rx",
 	"plan": "core/account core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge core/misfit " +
 		"core/object core/replay core/rx core/settle vcs words +golang.org/x/sync",
-	"ledger": "core/merge core/object core/replay core/rule core/settle plan vcs words +go.etcd.io/bbolt",
+	"proposal": "core/history core/merge core/object core/settle plan vcs words",
+	"ledger": "core/merge core/object core/replay core/rule core/settle plan proposal vcs words +go.etcd.io/bbolt",
 	"prove": "core/attr core/diagnose core/diff core/history core/merge core/misfit core/object core/settle check " +
 		"ledger plan vcs words",
 	"change": "core/object ledger plan vcs words",
@@ -66,7 +67,7 @@ var arrows = map[string]string{
 	"lookback": "core/annotate core/decided core/diff core/history core/merge core/object core/settle ledger plan " +
 		"vcs words",
 	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rule core/rx core/settle apply change check " +
-		"git ledger lookback plan prove vcs words",
+		"git ledger lookback plan proposal prove vcs words",
 	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
 	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +
 		"+codeberg.org/go-pdf/fpdf +github.com/klauspost/compress +golang.org/x/image +golang.org/x/text",

@@ -209,10 +209,10 @@ func (r *Wire) Fetch(ctx context.Context, remote vcs.Remote) error {
 	return nil
 }
 
-// FetchRef fetches one ref by a refspec.
-func (r *Wire) FetchRef(ctx context.Context, remote vcs.Remote, refspec string) error {
-	_, err := r.wire(ctx, "fetching from "+remote.String(), "fetch", "--quiet", "--no-write-fetch-head", "--no-tags",
-		"--no-auto-maintenance", "--", string(remote), refspec)
+// FetchRefs fetches single refs by their refspecs.
+func (r *Wire) FetchRefs(ctx context.Context, remote vcs.Remote, refspecs ...string) error {
+	_, err := r.wire(ctx, "fetching from "+remote.String(), append([]string{"fetch", "--quiet", "--no-write-fetch-head",
+		"--no-tags", "--no-auto-maintenance", "--", string(remote)}, refspecs...)...)
 	return err
 }
 
@@ -244,11 +244,25 @@ func (r *Wire) RemoteTags(ctx context.Context, remote vcs.Remote) (map[string]ob
 	if err != nil {
 		return nil, err
 	}
-	found := map[string]object.ID{}
+	return refsIn(out, "refs/tags/", "refs/tags/")
+}
+
+// RemoteRefs asks a remote for its refs with a full name that begins with prefix.
+func (r *Wire) RemoteRefs(ctx context.Context, remote vcs.Remote, prefix string) (map[string]object.ID, error) {
+	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--refs", "--", string(remote), prefix+"*")
+	if err != nil {
+		return nil, err
+	}
+	return refsIn(out, prefix, "")
+}
+
+// refsIn reads the output of ls-remote: refs whose name begins with prefix, by name without the part to cut.
+func refsIn(out, prefix, cut string) (found map[string]object.ID, err error) {
+	found = map[string]object.ID{}
 	for line := range strings.Lines(out) {
 		id, ref, _ := strings.Cut(strings.TrimSuffix(line, "\n"), "\t")
-		if name, ok := strings.CutPrefix(ref, "refs/tags/"); ok {
-			if found[name], err = object.ParseID(id); err != nil {
+		if strings.HasPrefix(ref, prefix) {
+			if found[strings.TrimPrefix(ref, cut)], err = object.ParseID(id); err != nil {
 				return nil, err
 			}
 		}

@@ -15,6 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/rule"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/proposal"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -509,7 +510,7 @@ func (b *Choices) SendTo(branch, name string) error {
 // the upstream.
 func (b *Choices) Take(branch string, line *vcs.Line) error {
 	st := &b.l.state
-	if line != nil {
+	if line != nil && !proposal.IsLine(*line) { // a proposal is joined once
 		usual := maps.Clone(st.Usual)
 		if usual == nil {
 			usual = map[string]vcs.Line{}
@@ -524,6 +525,12 @@ func (b *Choices) Take(branch string, line *vcs.Line) error {
 	st.Branch, st.Line, st.Route, st.Stage, st.Picks, st.PickParent = branch, line, "", Look, nil, 0
 	st.Mends, st.Made, st.Message = nil, nil, ""
 	return b.l.save()
+}
+
+// KeepRow stores a row of proposals. nil forgets it.
+func (l *Ledger) KeepRow(row *proposal.Row) error {
+	l.state.Row = row
+	return l.save()
 }
 
 // Write sets the message of the merge commit. An empty one selects the proposed message again.

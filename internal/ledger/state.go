@@ -11,6 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/rule"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/proposal"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -71,6 +72,8 @@ type Lasting struct {
 	Rules map[string][]rule.Rule `json:"rules,omitempty"`
 	// Usual has the other line that each branch was joined with last.
 	Usual map[string]vcs.Line `json:"usual,omitempty"`
+	// Row is a row of proposals that was begun; nil if none was.
+	Row *proposal.Row `json:"row,omitempty"`
 	// LastTask is the sign of the task that was taken last from the list of tasks.
 	LastTask  string        `json:"last_task,omitempty"`
 	LastCheck time.Duration `json:"last_check,omitempty"`

@@ -291,6 +291,19 @@ func (c *Clone) RemoteTags(context.Context, vcs.Remote) (map[string]object.ID, e
 	return nil, nil
 }
 
+// RemoteRefs returns the branches of the server whose full name begins with prefix.
+func (c *Clone) RemoteRefs(_ context.Context, _ vcs.Remote, prefix string) (map[string]object.ID, error) {
+	c.server.mu.Lock()
+	defer c.server.mu.Unlock()
+	found := map[string]object.ID{}
+	for ref, at := range c.server.heads {
+		if strings.HasPrefix(ref, prefix) {
+			found[ref] = at
+		}
+	}
+	return found, nil
+}
+
 // Push offers a commit to a branch of the server.
 func (c *Clone) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
 	ref, tip := s.Ref, s.Tip

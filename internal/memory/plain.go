@@ -57,8 +57,8 @@ func (plain) AskBy([]string) {}
 // Untracked finds nothing: all files are known.
 func (plain) Untracked(context.Context) ([]string, error) { return nil, nil }
 
-// FetchRef finds nothing: there are no refs but branches.
-func (plain) FetchRef(context.Context, vcs.Remote, string) error { return nil }
+// FetchRefs finds nothing: there are no refs but branches.
+func (plain) FetchRefs(context.Context, vcs.Remote, ...string) error { return nil }
 
 // Deepen has nothing to get: no history is cut short.
 func (plain) Deepen(context.Context, vcs.Remote) error { return nil }

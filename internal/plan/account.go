@@ -299,7 +299,7 @@ func (a *Accounts) carriedComparisons(ctx context.Context, p *Position, j *Join)
 // undecided returns the paths that the account skips: open conflicts and generated files.
 func (a *Accounts) undecided(j *Join, decisions *settle.Decisions) map[string]bool {
 	out := map[string]bool{}
-	for f, q := range j.questions() {
+	for f, q := range j.Questions() {
 		if _, _, ok := decisions.For(q); ok {
 			continue
 		}

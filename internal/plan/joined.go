@@ -134,8 +134,8 @@ func (j *Join) take(ctx context.Context) (err error) {
 	return nil
 }
 
-// questions iterates over the questions of all stops, with their files.
-func (j *Join) questions() iter.Seq2[*settle.File, *settle.Question] {
+// Questions iterates over the questions of all stops, with their files.
+func (j *Join) Questions() iter.Seq2[*settle.File, *settle.Question] {
 	return func(yield func(*settle.File, *settle.Question) bool) {
 		for _, stop := range j.Stops {
 			for _, f := range stop.Files {
@@ -262,7 +262,7 @@ func (e *PublishedError) Error() string {
 // DecidedIn returns the decisions that belong to the conflicts of a join.
 func DecidedIn(j *Join, all *settle.Decisions) (out []settle.Decision) {
 	asked := map[settle.Key]bool{}
-	for _, q := range j.questions() {
+	for _, q := range j.Questions() {
 		asked[q.Key] = true
 	}
 	for _, d := range all.List {

@@ -81,7 +81,7 @@ func (l *Lines) Fetch(ctx context.Context, line vcs.Line) error {
 	case line.Remote == "":
 		return nil
 	case strings.HasPrefix(line.Tracking, "refs/dorvik/"):
-		return l.repo.FetchRef(ctx, line.Remote, "+"+line.Ref+":"+line.Tracking)
+		return l.repo.FetchRefs(ctx, line.Remote, "+"+line.Ref+":"+line.Tracking)
 	}
 	return l.repo.Fetch(ctx, line.Remote)
 }

@@ -64,7 +64,7 @@ func (w *Workspace) fetchShared(ctx context.Context, remote vcs.Remote) error {
 		return err
 	}
 	defer w.forgetShared()
-	return w.Repo.FetchRef(ctx, remote, "+"+sharedRef+":"+sharedHere(remote))
+	return w.Repo.FetchRefs(ctx, remote, "+"+sharedRef+":"+sharedHere(remote))
 }
 
 // forgetShared clears the cache of shared decisions.

@@ -12,6 +12,7 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/proposal"
 	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/vcs"
 )
@@ -24,6 +25,8 @@ type Workspace struct {
 	WorkTree change.WorkTree
 	History  *lookback.History
 	Lines    *Lines
+
+	Proposals *proposal.Board
 
 	mover  func(l *ledger.Ledger, p *prove.Prover) change.Mover
 	shared *[]object.ID // trees of colleagues' decisions; nil if not read
@@ -45,7 +48,7 @@ func NewWorkspace(a Adapter) *Workspace {
 	planner := plan.New(a.Store, a.Repo)
 	w := &Workspace{Repo: a.Repo, Planner: planner, WorkTree: a.WorkTree(planner),
 		Drivers: &prove.Drivers{Repo: a.Repo, Planner: planner, Limit: check.DriverLimit},
-		History: &lookback.History{Repo: a.Repo, Planner: planner}, Lines: &Lines{repo: a.Repo}}
+		History: &lookback.History{Repo: a.Repo, Planner: planner}, Lines: &Lines{repo: a.Repo}, Proposals: proposal.New(a.Repo, planner)}
 	w.mover = func(l *ledger.Ledger, p *prove.Prover) change.Mover { return a.Mover(planner, l, p, w.WorkTree) }
 	w.History.Locate = func(ctx context.Context, b vcs.Branch, line *vcs.Line) (*plan.Position, error) {
 		return w.locateLine(ctx, b, nil, line, false)

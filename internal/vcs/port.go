@@ -100,8 +100,8 @@ type Wire interface {
 	AskBy(env []string)
 	// Fetch updates the remote-tracking branches. The error is a *Refusal if the remote failed.
 	Fetch(ctx context.Context, remote Remote) error
-	// FetchRef fetches one ref. Deepen completes a shallow clone.
-	FetchRef(ctx context.Context, remote Remote, refspec string) error
+	// FetchRefs fetches single refs. Deepen completes a shallow clone.
+	FetchRefs(ctx context.Context, remote Remote, refspecs ...string) error
 	Deepen(ctx context.Context, remote Remote) error
 	// TrackingOf returns the ref here that a fetch of a remote's branch updates, or an empty string.
 	TrackingOf(ctx context.Context, remote Remote, ref string) string
@@ -111,6 +111,8 @@ type Wire interface {
 	RemoteTip(ctx context.Context, remote Remote, ref string) (object.ID, error)
 	// RemoteTags asks the remote for its tags, by name: the objects that their refs hold.
 	RemoteTags(ctx context.Context, remote Remote) (map[string]object.ID, error)
+	// RemoteRefs asks the remote for its refs with a full name that begins with prefix.
+	RemoteRefs(ctx context.Context, remote Remote, prefix string) (map[string]object.ID, error)
 	// Push changes a branch and returns the messages. Commits are replaced only if the branch is at s.Old. The error
 	// is a *Refusal if it was rejected.
 	Push(ctx context.Context, s Sending) (said []string, err error)

@@ -1,0 +1,206 @@
+package recovery
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/proposal"
+)
+
+// propose has somebody put a commit forward that starts at a commit of main.
+func (tm *team) propose(name, from, path, text string) {
+	tm.other.Git("switch", "-q", "-C", "p"+name, from)
+	tm.other.Commit("Proposal "+name, path, text)
+	tm.other.Git("push", "-q", "-f", "origin", "HEAD:refs/proposals/"+name+"/main")
+	tm.other.Git("switch", "-q", "main")
+}
+
+// board lists the proposals with their forecasts.
+func (tm *team) board(w *Workspace) (*proposal.Listed, []proposal.Forecast) {
+	l, err := w.Proposals.List(tm.t.Context(), "origin")
+	require.NoError(tm.t, err)
+	out := make([]proposal.Forecast, len(l.Proposals))
+	require.NoError(tm.t, w.Proposals.Forecast(tm.t.Context(), l.Proposals,
+		func(i int, f proposal.Forecast) { out[i] = f }))
+	return l, out
+}
+
+// row begins a row of all proposals in the order in which they came.
+func (tm *team) row(s *Session) {
+	l, fs := tm.board(s.Workspace)
+	seq, err := s.Workspace.Proposals.InTurn(tm.t.Context(), l.Proposals)
+	require.NoError(tm.t, err)
+	require.NoError(tm.t, s.Rows.Begin(tm.t.Context(), seq, func(i int) proposal.Forecast { return fs[i] }))
+}
+
+// next goes on with the row and returns where it halts, and what was said.
+func (tm *team) next(s *Session) (*Halt, string) {
+	var said []string
+	h, err := s.Rows.Next(tm.t.Context(), func(step string) { said = append(said, step) })
+	require.NoError(tm.t, err)
+	return h, strings.Join(said, "\n")
+}
+
+// states tells what became of each proposal.
+func states(r *proposal.Row) (out []string) {
+	for _, i := range r.Items {
+		out = append(out, strings.TrimSpace(fmt.Sprintf("%s %s %s", i.Name, i.State, i.Why)))
+	}
+	return out
+}
+
+func TestProposalsAreSeenByRefsAlone(t *testing.T) {
+	tm := newTeam(t)
+	tm.propose("2", "main", "two", "two\n")
+	tm.propose("10", "main", "f", strings.Replace(base, "one\n", "ten\n", 1))
+	tm.other.Git("push", "-q", "origin", "main:refs/proposals/3/main", "main:refs/proposals/4/nowhere",
+		"main:refs/proposals/5", "p2:refs/heads/topic")
+	tm.other.Commit("moves on", "f", strings.Replace(base, "one\n", "other\n", 1))
+	tm.other.Git("push", "-q", "origin", "main")
+	s := tm.session()
+	l, fs := tm.board(s.Workspace)
+	require.Len(t, l.Proposals, 2)
+	assert.Equal(t, []string{"2", "10"}, []string{l.Proposals[0].Name, l.Proposals[1].Name}, "in the order of numbers")
+	assert.Equal(t, 1, l.In, "3 is in main already")
+	assert.Equal(t, []string{"4"}, l.Unknown)
+	assert.Equal(t, "topic", l.Proposals[0].From)
+	assert.Equal(t, "origin/main", l.Proposals[0].Into.Name)
+	assert.True(t, fs[0].Joins())
+	assert.Equal(t, proposal.Forecast{Commits: 1, By: []string{"Ada Sund"}, Clashes: []string{"f"}, Asks: 1}, fs[1])
+	tm.propose("10", "main", "f", "rewritten\n")
+	l, fs = tm.board(s.Workspace)
+	require.Len(t, l.Proposals, 2)
+	assert.True(t, fs[1].Joins(), "a rewritten proposal is seen as it is now")
+}
+
+// The pattern can be another one, without the branch in it: then it is the remote's usual branch.
+func TestAPatternOfProposals(t *testing.T) {
+	tm := newTeam(t)
+	tm.other.Commit("wish", "w", "w\n")
+	tm.other.Git("push", "-q", "origin", "HEAD:refs/wishes/9/tip")
+	tm.mine.Git("config", "dorvik.proposals", "refs/wishes/*/tip")
+	s := tm.session()
+	l, _ := tm.board(s.Workspace)
+	require.Len(t, l.Proposals, 1)
+	assert.Equal(t, "refs/heads/main", l.Proposals[0].Into.Ref)
+	assert.Equal(t, "9", l.Proposals[0].Name)
+}
+
+// Everybody appends to the same list: one decision serves all. What fails the check, was withdrawn or was rewritten is
+// left out with its reason, and the others go on.
+func TestManyInARow(t *testing.T) {
+	tm := newTeam(t)
+	tm.agreed("! test -e breaks")
+	for i, text := range []string{"one", "two", "three"} {
+		tm.propose(fmt.Sprint(i+1), "main", "f", base+text+"\n")
+	}
+	tm.propose("4", "main", "breaks", "x\n")
+	tm.propose("5", "main", "away", "x\n")
+	tm.propose("6", "main", "six", "x\n")
+	tm.propose("7", "main", "f", base+"seven\n")
+	s := tm.session()
+	tm.row(s)
+	tm.other.Git("push", "-q", "origin", ":refs/proposals/5/main")
+	tm.propose("6", "main", "six", "y\n")
+
+	h, said := tm.next(s)
+	require.NotNil(t, h)
+	assert.Equal(t, ledger.Settle, h.Stage)
+	assert.Equal(t, "1 conflict needs a decision", h.Why)
+	assert.Contains(t, said, "Proposal 1 is joined: the branch moved forward to it.")
+
+	j, err := s.SettleBy(t.Context(), tm.here(s), plan.Merge, []settle.Way{settle.YoursTheirs})
+	require.NoError(t, err)
+	require.Zero(t, j.Open)
+	s.Close()
+	s = tm.session() // another process goes on
+	h, said = tm.next(s)
+	assert.Nil(t, h, said)
+	row := s.Rows.Now()
+	assert.Equal(t, []string{"1 joined", "2 joined", "3 joined", "4 left-out “! test -e breaks” fails on the joined code",
+		"5 left-out it was withdrawn after it was marked",
+		"6 left-out it was rewritten or added to after it was marked; it is at " +
+			tm.other.Git("rev-parse", "--short=7", "p6") + " now", "7 joined"}, states(row))
+	assert.Equal(t, base+"one\ntwo\nthree\nseven\n", tm.mine.Read("f"))
+	assert.Equal(t, 1, row.Items[1].Decided)
+	assert.Equal(t, []string{"f: yours, then theirs, as for proposal 2"}, row.Items[2].Again)
+	assert.Equal(t, "7 proposals into main: 4 joined, 3 left out.", row.Sentence())
+	assert.Equal(t, "Ada Sund", tm.mine.Git("log", "--no-merges", "-1", "--format=%an"), "authorship is kept")
+	assert.Equal(t, "Merge proposal 7 into main", tm.mine.Git("log", "-1", "--format=%s"))
+
+	require.NoError(t, s.Rows.TakeBack(t.Context()))
+	assert.Equal(t, tm.mine.Git("rev-parse", "origin/main"), tm.mine.Git("rev-parse", "main"))
+	assert.Nil(t, s.Rows.Now())
+}
+
+// here locates the branch as it is.
+func (tm *team) here(s *Session) *plan.Position {
+	p, err := s.Locate(tm.t.Context(), false)
+	require.NoError(tm.t, err)
+	return p
+}
+
+// A choice between two texts is no precedent: it says nothing about a third.
+func TestAChoiceIsNoPrecedent(t *testing.T) {
+	tm := newTeam(t)
+	for i, text := range []string{"one", "two", "three"} {
+		tm.propose(fmt.Sprint(i+1), "main", "g", text+"\n")
+	}
+	s := tm.session()
+	s.Rows.Unchecked, s.Rows.Prefer = true, nil
+	tm.row(s)
+	for range 2 {
+		h, _ := tm.next(s)
+		require.NotNil(t, h)
+		_, err := s.SettleBy(t.Context(), tm.here(s), plan.Merge, []settle.Way{settle.Theirs})
+		require.NoError(t, err)
+	}
+	h, _ := tm.next(s)
+	assert.Nil(t, h)
+	assert.Equal(t, "three\n", tm.mine.Read("g"))
+	assert.Empty(t, s.Rows.Now().Precedents)
+}
+
+// A check that fails without any proposal blames none of them.
+func TestABrokenBranchBlamesNoProposal(t *testing.T) {
+	tm := newTeam(t)
+	tm.agreed("false")
+	tm.other.Commit("moves on", "h2", "x\n")
+	tm.other.Git("push", "-q", "origin", "main")
+	tm.propose("1", "main~1", "one", "x\n")
+	s := tm.session()
+	tm.row(s)
+	h, _ := tm.next(s)
+	require.NotNil(t, h)
+	assert.Equal(t, "“false” fails on main without the proposal, too", h.Why)
+	require.NoError(t, s.Rows.LeaveOut(t.Context(), "you left it out"))
+	h, _ = tm.next(s)
+	assert.Nil(t, h)
+	assert.Equal(t, []string{"1 left-out you left it out"}, states(s.Rows.Now()))
+}
+
+// The order that asks least puts off what collides with several others that agree.
+func TestTheOrderThatAsksLeast(t *testing.T) {
+	tm := newTeam(t)
+	for i, text := range []string{"ten", "one", "one"} {
+		tm.propose(fmt.Sprint(i+1), "main", "g", text+"\n")
+	}
+	s := tm.session()
+	l, _ := tm.board(s.Workspace)
+	came, err := s.Workspace.Proposals.InTurn(t.Context(), l.Proposals)
+	require.NoError(t, err)
+	assert.Equal(t, []int{0, 1, 1}, came.Asks)
+	least, err := s.Workspace.Proposals.LeastAsking(t.Context(), came)
+	require.NoError(t, err)
+	require.NotNil(t, least)
+	assert.Equal(t, []string{"2", "3", "1"}, []string{least.List[0].Name, least.List[1].Name, least.List[2].Name})
+	assert.Equal(t, []int{0, 0, 1}, least.Asks)
+	assert.Equal(t, "it asks 1 decision, and the order in which they came asks 2", least.Why)
+}
