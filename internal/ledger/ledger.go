@@ -528,9 +528,9 @@ func (b *Choices) Take(branch string, line *vcs.Line) error {
 }
 
 // KeepRow stores a row of proposals. nil forgets it.
-func (l *Ledger) KeepRow(row *proposal.Row) error {
-	l.state.Row = row
-	return l.save()
+func (b *Choices) KeepRow(row *proposal.Row) error {
+	b.l.state.Row = row
+	return b.l.save()
 }
 
 // Write sets the message of the merge commit. An empty one selects the proposed message again.

@@ -30,7 +30,8 @@ func ParsePattern(text string) (Pattern, error) {
 	switch plain := strings.NewReplacer("{name}", "", "{into}", "").Replace(text); {
 	case !named:
 		return wrong("has no {name}")
-	case strings.ContainsAny(plain, "{}*?[ ~^:\\") || strings.Count(text, "{name}") > 1 || strings.Count(text, "{into}") > 1:
+	case strings.ContainsAny(plain, "{}*?[ ~^:\\") || strings.Count(text, "{name}") > 1 || strings.Count(text,
+		"{into}") > 1:
 		return wrong("holds something besides one {name} and one {into} that cannot be in a ref")
 	case !strings.HasPrefix(before, "refs/") || strings.Contains(before, "{into}"):
 		return wrong("does not begin with refs/ and a folder")

@@ -256,7 +256,7 @@ func (b *Board) Forecast(ctx context.Context, list []Proposal, each func(i int, 
 		f, ok := b.cache.get(list[i].Key())
 		if !ok {
 			var err error
-			if f, err = b.forecast(ctx, &list[i]); ctx.Err() != nil {
+			if f, err = b.workOut(ctx, &list[i]); ctx.Err() != nil {
 				return ctx.Err()
 			}
 			if err != nil {
@@ -270,7 +270,8 @@ func (b *Board) Forecast(ctx context.Context, list []Proposal, each func(i int, 
 	return nil
 }
 
-func (b *Board) forecast(ctx context.Context, p *Proposal) (f Forecast, err error) {
+// workOut computes one forecast.
+func (b *Board) workOut(ctx context.Context, p *Proposal) (f Forecast, err error) {
 	b.Planner.Extras.Begin()
 	pos, err := b.position(ctx, p, p.At)
 	if err != nil {

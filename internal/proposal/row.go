@@ -79,7 +79,8 @@ func (r *Row) Count(s State) (n int) {
 
 // Sentence says how far the row is.
 func (r *Row) Sentence() string {
-	text := fmt.Sprintf("%s into %s: %d joined, %d left out", words.Count(len(r.Items), "proposal", "proposals"), r.Branch,
+	text := fmt.Sprintf("%s into %s: %d joined, %d left out", words.Count(len(r.Items), "proposal", "proposals"),
+		r.Branch,
 		r.Count(Joined), r.Count(LeftOut))
 	if n := r.Count(Waiting); n > 0 {
 		return text + fmt.Sprintf(", %d to go.", n)

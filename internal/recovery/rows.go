@@ -30,6 +30,9 @@ type Rows struct {
 	Prefer    []settle.Way
 }
 
+// RowsOf returns the rows of a session.
+func RowsOf(s *Session) *Rows { return &Rows{s: s} }
+
 // Halt tells where a row waits for a person, and why.
 type Halt struct {
 	Stage ledger.Stage
@@ -48,7 +51,8 @@ func (r *Rows) Ready(ctx context.Context, first *proposal.Proposal) (*plan.Posit
 		return nil, err
 	}
 	if b.Tracking != first.Into.Tracking || b.Name == "" {
-		return nil, &plan.Blocked{What: fmt.Sprintf("Proposals into %s are joined on a branch that follows it; you are on %s.",
+		return nil, &plan.Blocked{What: fmt.Sprintf(
+			"Proposals into %s are joined on a branch that follows it; you are on %s.",
 			first.Into.Name, cmp.Or(b.Name, "no branch")), Next: "Switch to it first. Nothing was changed."}
 	}
 	if err := s.Lines.Take(ctx, nil); err != nil {
@@ -63,7 +67,8 @@ func (r *Rows) Ready(ctx context.Context, first *proposal.Proposal) (*plan.Posit
 	}
 	if n := len(p.Divergence.Yours); n > 0 {
 		return nil, &plan.Blocked{What: fmt.Sprintf("%s has %s that %s not pushed.", b.Name, words.Count(n, "commit",
-			"commits"), words.Is(n, "is", "are")), Next: "Push or undo first, so that only the proposals go with the push."}
+			"commits"), words.Is(n, "is", "are")),
+			Next: "Push or undo first, so that only the proposals go with the push."}
 	}
 	if p.Trivial() == plan.FastForward {
 		if _, err := s.FastForward(context.WithoutCancel(ctx), p, change.Consent{}); err != nil {
@@ -84,7 +89,7 @@ func (r *Rows) Begin(ctx context.Context, seq *proposal.Sequence, of func(i int)
 	if err != nil {
 		return err
 	}
-	return r.s.Ledger.KeepRow(proposal.NewRow(p.Branch.Name, p.Yours, seq, of))
+	return r.s.Ledger.Choices.KeepRow(proposal.NewRow(p.Branch.Name, p.Yours, seq, of))
 }
 
 // Next joins one proposal after the other until one needs a person, or all had their turn; then it returns nil. A
@@ -103,7 +108,7 @@ func (r *Rows) Next(ctx context.Context, say func(step string)) (*Halt, error) {
 		if err != nil || halt != nil {
 			return halt, err
 		}
-		if err := r.s.Ledger.KeepRow(row); err != nil {
+		if err := r.s.Ledger.Choices.KeepRow(row); err != nil {
 			return nil, err
 		}
 	}
@@ -121,7 +126,8 @@ func (r *Rows) reconcile(ctx context.Context) (*proposal.Row, error) {
 		return nil, err
 	}
 	if b.Name != row.Branch {
-		return nil, &plan.Blocked{What: fmt.Sprintf("The row of proposals belongs to %s, and you are on %s.", row.Branch,
+		return nil, &plan.Blocked{What: fmt.Sprintf("The row of proposals belongs to %s, and you are on %s.",
+			row.Branch,
 			cmp.Or(b.Name, "no branch")), Next: "Switch to it, or end the row. Nothing was changed."}
 	}
 	row.Items = slices.Clone(row.Items)
@@ -142,7 +148,7 @@ func (r *Rows) reconcile(ctx context.Context) (*proposal.Row, error) {
 			return nil, err
 		}
 	}
-	return row, s.Ledger.KeepRow(row)
+	return row, s.Ledger.Choices.KeepRow(row)
 }
 
 // joined records that the branch has a proposal. If the join was made here, the decisions come from its waypoint.
@@ -266,7 +272,8 @@ func (r *Rows) changed(ctx context.Context, item *proposal.Item) (why string, er
 	case err != nil, at == item.Tip:
 		here, err := r.s.Repo.Ref(ctx, item.Line.Tracking)
 		if err == nil && here != item.Tip {
-			return fmt.Sprintf("its copy here is at %s, and it was marked at %s", here.Prefix(7), item.Tip.Prefix(7)), nil
+			return fmt.Sprintf("its copy here is at %s, and it was marked at %s", here.Prefix(7), item.Tip.Prefix(7)),
+				nil
 		}
 		return "", err
 	case at.IsZero():
@@ -440,7 +447,7 @@ func (r *Rows) LeaveOut(ctx context.Context, why string) error {
 	if err := r.s.Lines.Take(ctx, nil); err != nil {
 		return err
 	}
-	return r.s.Ledger.KeepRow(row)
+	return r.s.Ledger.Choices.KeepRow(row)
 }
 
 // TakeBack undoes all joins of the row, newest first, and ends it. If one cannot be undone, it returns the error; the
@@ -466,5 +473,5 @@ func (r *Rows) End(ctx context.Context) error {
 	if err := r.s.Lines.Take(ctx, nil); err != nil {
 		return err
 	}
-	return r.s.Ledger.KeepRow(nil)
+	return r.s.Ledger.Choices.KeepRow(nil)
 }

@@ -37,13 +37,13 @@ func (tm *team) row(s *Session) {
 	l, fs := tm.board(s.Workspace)
 	seq, err := s.Workspace.Proposals.InTurn(tm.t.Context(), l.Proposals)
 	require.NoError(tm.t, err)
-	require.NoError(tm.t, s.Rows.Begin(tm.t.Context(), seq, func(i int) proposal.Forecast { return fs[i] }))
+	require.NoError(tm.t, RowsOf(s).Begin(tm.t.Context(), seq, func(i int) proposal.Forecast { return fs[i] }))
 }
 
 // next goes on with the row and returns where it halts, and what was said.
 func (tm *team) next(s *Session) (*Halt, string) {
 	var said []string
-	h, err := s.Rows.Next(tm.t.Context(), func(step string) { said = append(said, step) })
+	h, err := RowsOf(s).Next(tm.t.Context(), func(step string) { said = append(said, step) })
 	require.NoError(tm.t, err)
 	return h, strings.Join(said, "\n")
 }
@@ -123,7 +123,7 @@ func TestManyInARow(t *testing.T) {
 	s = tm.session() // another process goes on
 	h, said = tm.next(s)
 	assert.Nil(t, h, said)
-	row := s.Rows.Now()
+	row := RowsOf(s).Now()
 	assert.Equal(t, []string{"1 joined", "2 joined", "3 joined", "4 left-out “! test -e breaks” fails on the joined code",
 		"5 left-out it was withdrawn after it was marked",
 		"6 left-out it was rewritten or added to after it was marked; it is at " +
@@ -135,9 +135,9 @@ func TestManyInARow(t *testing.T) {
 	assert.Equal(t, "Ada Sund", tm.mine.Git("log", "--no-merges", "-1", "--format=%an"), "authorship is kept")
 	assert.Equal(t, "Merge proposal 7 into main", tm.mine.Git("log", "-1", "--format=%s"))
 
-	require.NoError(t, s.Rows.TakeBack(t.Context()))
+	require.NoError(t, RowsOf(s).TakeBack(t.Context()))
 	assert.Equal(t, tm.mine.Git("rev-parse", "origin/main"), tm.mine.Git("rev-parse", "main"))
-	assert.Nil(t, s.Rows.Now())
+	assert.Nil(t, RowsOf(s).Now())
 }
 
 // here locates the branch as it is.
@@ -154,7 +154,6 @@ func TestAChoiceIsNoPrecedent(t *testing.T) {
 		tm.propose(fmt.Sprint(i+1), "main", "g", text+"\n")
 	}
 	s := tm.session()
-	s.Rows.Unchecked, s.Rows.Prefer = true, nil
 	tm.row(s)
 	for range 2 {
 		h, _ := tm.next(s)
@@ -165,7 +164,7 @@ func TestAChoiceIsNoPrecedent(t *testing.T) {
 	h, _ := tm.next(s)
 	assert.Nil(t, h)
 	assert.Equal(t, "three\n", tm.mine.Read("g"))
-	assert.Empty(t, s.Rows.Now().Precedents)
+	assert.Empty(t, RowsOf(s).Now().Precedents)
 }
 
 // A check that fails without any proposal blames none of them.
@@ -180,10 +179,10 @@ func TestABrokenBranchBlamesNoProposal(t *testing.T) {
 	h, _ := tm.next(s)
 	require.NotNil(t, h)
 	assert.Equal(t, "“false” fails on main without the proposal, too", h.Why)
-	require.NoError(t, s.Rows.LeaveOut(t.Context(), "you left it out"))
+	require.NoError(t, RowsOf(s).LeaveOut(t.Context(), "you left it out"))
 	h, _ = tm.next(s)
 	assert.Nil(t, h)
-	assert.Equal(t, []string{"1 left-out you left it out"}, states(s.Rows.Now()))
+	assert.Equal(t, []string{"1 left-out you left it out"}, states(RowsOf(s).Now()))
 }
 
 // The order that asks least puts off what collides with several others that agree.

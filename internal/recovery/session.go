@@ -37,8 +37,6 @@ type Session struct {
 
 	Forwards *Forwards
 
-	Rows *Rows
-
 	sharing       *sharing
 	toldNotLooked int // number of remarks about foresight that were reported
 }
@@ -68,7 +66,6 @@ func newSession(w *Workspace, l *ledger.Ledger) *Session {
 		Lines:   &Lines{w.Repo, l},
 		sharing: &sharing{w, l}}
 	s.Applier, s.Push = w.mover(l, s.Prover), &Pusher{s: s}
-	s.Rows = &Rows{s: s}
 	s.Tasks = &Tasks{w.Repo, w.Planner, s.Prover, l}
 	s.Commits = &Commits{w.Repo, w.Planner, s.WorkTree, s.Applier}
 	s.Forwards = &Forwards{w.Repo, w.Planner, l, s.Applier, s.Lines}

@@ -48,7 +48,8 @@ func NewWorkspace(a Adapter) *Workspace {
 	planner := plan.New(a.Store, a.Repo)
 	w := &Workspace{Repo: a.Repo, Planner: planner, WorkTree: a.WorkTree(planner),
 		Drivers: &prove.Drivers{Repo: a.Repo, Planner: planner, Limit: check.DriverLimit},
-		History: &lookback.History{Repo: a.Repo, Planner: planner}, Lines: &Lines{repo: a.Repo}, Proposals: proposal.New(a.Repo, planner)}
+		History: &lookback.History{Repo: a.Repo, Planner: planner}, Lines: &Lines{repo: a.Repo},
+		Proposals: proposal.New(a.Repo, planner)}
 	w.mover = func(l *ledger.Ledger, p *prove.Prover) change.Mover { return a.Mover(planner, l, p, w.WorkTree) }
 	w.History.Locate = func(ctx context.Context, b vcs.Branch, line *vcs.Line) (*plan.Position, error) {
 		return w.locateLine(ctx, b, nil, line, false)
