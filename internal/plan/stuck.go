@@ -326,7 +326,10 @@ func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error 
 		if err := f.stopped(ctx, begun); err != nil {
 			return err
 		}
-	case s.Stand == head.Tree: // nothing is staged
+	case s.Stand == head.Tree: // nothing is staged: git keeps the message that it prepared if the chain goes on
+		if last >= 0 && s.Left.Noted && !s.Left.Squashing && s.Left.Message != "" && chainGoesOn(s.Left) {
+			f.todo[last].Message = s.Left.Message
+		}
 	case s.Left.Amend == s.Left.Head && last >= 0 && f.todo[last].Commit.ID == s.Left.Head:
 		f.todo[last].Stands, f.todo[last].Tree = false, s.Stand // it was staged at an edit of that commit
 	default:
@@ -340,6 +343,11 @@ func (re *Resumer) resumeRebase(ctx context.Context, s *Stuck, r *Resume) error 
 		s.Why = "its list begins with a commit that becomes part of one that is not in the list"
 	}
 	return nil
+}
+
+// chainGoesOn reports whether a rebase stopped at a commit that becomes part of another, and the next one does, too.
+func chainGoesOn(u *vcs.Unfinished) bool {
+	return len(u.Done) > 0 && u.Done[len(u.Done)-1].Verb.Joins() && len(u.Todo) > 0 && u.Todo[0].Verb.Joins()
 }
 
 // stopped adds the commit at which the rebase stopped.
