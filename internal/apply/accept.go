@@ -280,3 +280,57 @@ func (a *Applier) stuckStill(b vcs.Branch, st *plan.Stuck) error {
 	}
 	return nil
 }
+
+// Switch checks out another branch. It is a transition whose branch stays where it is: HEAD is detached after the
+// journal is written, and attached to the other branch after the files. Uncommitted work stays as it is; if the other
+// branch has something else there, Switch changes nothing and returns a *change.OverwriteError.
+func (a *Applier) Switch(ctx context.Context, branch string) error {
+	p, err := a.carrier.maySwitch(ctx, branch)
+	if err != nil {
+		return err
+	}
+	to, err := a.Repo.Ref(ctx, "refs/heads/"+branch)
+	if err != nil {
+		return err
+	}
+	if to.IsZero() {
+		return &plan.Blocked{What: "There is no branch " + branch + ".", Next: "Nothing was changed."}
+	}
+	from, err := a.Planner.Tree(ctx, p.Yours)
+	if err != nil {
+		return err
+	}
+	tree, err := a.Planner.Tree(ctx, to)
+	if err != nil {
+		return err
+	}
+	if from != tree {
+		err := a.WorkTree.InTheWay(ctx, p, tree)
+		if err == nil {
+			err = a.carrier.trySwitch(ctx, from, tree)
+		}
+		if over := (*change.OverwriteError)(nil); errors.As(err, &over) {
+			over.Switch = branch
+		}
+		if err != nil {
+			return err
+		}
+	}
+	p.Theirs = to
+	if err := a.Prover.Asker.MayFilter(ctx, p, tree); err != nil {
+		return err
+	}
+	tr := &Transition{Kind: change.Switching, Branch: branch, Was: p.Branch.Name, From: to, To: to,
+		Message: "checkout: moving from " + p.Branch.Name + " to " + branch, Begun: time.Now(),
+		Lay: &Lay{Head: p.Yours, Start: from, Staged: tree, Files: tree, Had: from, Keep: a.files.freeKeep("switch")}}
+	if err := a.make(ctx, tr); err != nil {
+		return err
+	}
+	hooks := &hookRun{s: a, without: true}
+	if err := hooks.hook(ctx, "post-checkout", "", "", p.Yours.String(), to.String(), "1"); err != nil {
+		a.Ledger.Tell("%s The branch is checked out all the same.", words.Sentence(err.Error()))
+	}
+	hooks.tellSkipped()
+	a.tellSubmodules(ctx, from, tree)
+	return nil
+}

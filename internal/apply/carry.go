@@ -243,3 +243,28 @@ func (ca *carrier) keepCommit(ctx context.Context, k *ledger.Kept, parents []obj
 		AuthorLine: who.String(),
 		Committer:  who, Message: "What was not committed\n"}), nil
 }
+
+// maySwitch returns the present position if nothing prevents a switch to another branch.
+func (ca *carrier) maySwitch(ctx context.Context, branch string) (*plan.Position, error) {
+	if err := ca.locks.refresh(ctx); err != nil {
+		return nil, err
+	}
+	b, dirty, err := ca.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if b.Name == "" || b.Tip.IsZero() || ca.Repo.Busy() != "" || plan.HasConflicts(dirty) {
+		return nil, &change.MovedError{Branch: b.Name}
+	}
+	at, err := ca.Repo.CheckedOut(ctx, branch)
+	if err != nil {
+		return nil, err
+	}
+	if at != "" {
+		return nil, &plan.Blocked{What: fmt.Sprintf("%s is checked out in %s.", branch, at),
+			Next: "Go on there. Nothing was changed."}
+	}
+	p := plan.Alone(b, b.Tip)
+	p.Dirty = dirty
+	return p, nil
+}

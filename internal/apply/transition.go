@@ -30,8 +30,9 @@ type Transition struct {
 	Kind     change.Kind     `json:"kind"`
 	Waypoint ledger.Waypoint `json:"waypoint"` // the waypoint of the join that is applied or undone
 	Branch   string          `json:"branch"`
-	From     object.ID       `json:"from"` // the tip before, and
-	To       object.ID       `json:"to"`   // after
+	Was      string          `json:"was,omitempty"` // for a switch: the branch that HEAD was at
+	From     object.ID       `json:"from"`          // the tip before, and
+	To       object.ID       `json:"to"`            // after
 	Message  string          `json:"message"`
 	Made     []string        `json:"made,omitempty"` // folders that the transition creates
 	Lay      *Lay            `json:"lay,omitempty"`  // nil until it is computed, or if only commits change
@@ -94,6 +95,9 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 		return err
 	}
 	ctx = context.WithoutCancel(ctx) // from here on the change is completed, not cancelled
+	if err := tr.detach(ctx, a.Repo); err != nil {
+		return a.takeBack(ctx, tr, err)
+	}
 	err = errors.Join(ledger.Step("move aside"), a.files.moveAside(tr))
 	if err == nil {
 		err = ledger.Step("switch files")
@@ -230,8 +234,11 @@ func (a *Applier) whole(tr *Transition) {
 
 // record writes the change to state and logbook. Calling it twice logs it once.
 func (a *Applier) record(tr *Transition) error {
-	if tr.Kind == change.Undoing {
+	switch tr.Kind {
+	case change.Undoing:
 		return a.Ledger.Undone(&tr.Waypoint)
+	case change.Switching:
+		return a.Ledger.Store.LogSwitch(tr.switchedEntry())
 	}
 	return a.Ledger.Joined(&tr.Waypoint)
 }
@@ -292,6 +299,9 @@ func (a *Applier) restore(ctx context.Context, tr *Transition) error {
 	if tr.Kind == change.Accepting {
 		a.files.bringBack(&tr.Waypoint)
 	}
+	if err := tr.attach(ctx, a.Repo); err != nil {
+		return err
+	}
 	return a.Repo.Refresh(ctx)
 }
 
@@ -324,7 +334,7 @@ func (a *Applier) goOn(ctx context.Context) error {
 	}
 	here := tr.here(b)
 	switch {
-	case at == tr.To && done && tr.From != tr.To, at == tr.To && !here && done, a.builtOn(ctx, tr, at):
+	case at == tr.To && done && tr.From != tr.To, at == tr.To && !here && done, builtOn(ctx, a.Planner.Store, tr, at):
 		return a.finished(ctx, tr)
 	case at == tr.From && here && done:
 		if err := a.moveRefs(ctx, tr); err != nil {
@@ -338,13 +348,13 @@ func (a *Applier) goOn(ctx context.Context) error {
 }
 
 // builtOn reports whether the branch already has commits on top of the change.
-func (a *Applier) builtOn(ctx context.Context, tr *Transition, at object.ID) bool {
+func builtOn(ctx context.Context, store *object.Overlay, tr *Transition, at object.ID) bool {
 	if at == tr.From || at == tr.To {
 		return false
 	}
-	on, err := history.IsAncestor(ctx, a.Planner.Store, tr.To, at)
+	on, err := history.IsAncestor(ctx, store, tr.To, at)
 	if err == nil && on && tr.Kind == change.Undoing { // the undone join is the branch's tip again
-		on, err = history.IsAncestor(ctx, a.Planner.Store, tr.From, at)
+		on, err = history.IsAncestor(ctx, store, tr.From, at)
 		on = !on
 	}
 	return err == nil && on
@@ -375,10 +385,13 @@ func (a *Applier) finished(ctx context.Context, tr *Transition) error {
 			"failed: %w. "+
 			"Your commits and files are all there; fix the cause and start dorvik again", err)
 	}
-	if tr.Kind == change.Undoing {
+	switch tr.Kind {
+	case change.Undoing:
 		a.Ledger.Tell("An earlier run was interrupted while it took your branch back. That was completed.")
 		a.files.bringBack(wp)
-	} else {
+	case change.Switching:
+		a.Ledger.Tell("An earlier run was interrupted while it switched to %s. That was completed.", tr.Branch)
+	default:
 		a.Ledger.Tell("An earlier run was interrupted while it changed your branch. That was completed, and “dorvik " +
 			"undo” takes it back.")
 	}
@@ -443,4 +456,29 @@ type Lay struct {
 	// Back names the waypoint whose index and files are restored.
 	Back  string   `json:",omitempty"`
 	State []string `json:",omitempty"` // git's state files of a half-done operation; restored if Back is set
+}
+
+// switchedEntry returns the logbook's entry of a transition that switched to another branch.
+func (tr *Transition) switchedEntry() ledger.LogEntry {
+	return ledger.LogEntry{What: ledger.Moved, Of: ledger.Switched, When: tr.Begun, Branch: tr.Branch, Was: tr.Was,
+		From: tr.Lay.Head, To: tr.To}
+}
+
+// detach points HEAD at its commit, for a transition that switches to another branch.
+func (tr *Transition) detach(ctx context.Context, repo *git.Repo) error {
+	if tr.Kind != change.Switching {
+		return nil
+	}
+	if err := ledger.Step("detach HEAD"); err != nil {
+		return err
+	}
+	return repo.SetHead(ctx, "", tr.Lay.Head, tr.Message)
+}
+
+// attach points HEAD at the branch from which a transition switched away.
+func (tr *Transition) attach(ctx context.Context, repo *git.Repo) error {
+	if tr.Kind != change.Switching {
+		return nil
+	}
+	return repo.SetHead(ctx, tr.Was, object.ID{}, tr.Message)
 }

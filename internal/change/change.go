@@ -28,6 +28,9 @@ type Mover interface {
 	GoBack(ctx context.Context, name string) (*ledger.Waypoint, error)
 	// Returning returns the position of an undo that needs decisions.
 	Returning(ctx context.Context, wp *ledger.Waypoint) (*plan.Position, error)
+	// Switch checks out another branch. If uncommitted work is in the way it changes nothing and returns an
+	// *OverwriteError.
+	Switch(ctx context.Context, branch string) error
 	// AsideAt returns the folder for files that a join moved out of its way. Forget removes all files kept for a
 	// waypoint.
 	AsideAt(wp *ledger.Waypoint) string
@@ -88,6 +91,7 @@ type Kind string
 const (
 	Accepting Kind = "accept"
 	Undoing   Kind = "undo"
+	Switching Kind = "switch"
 )
 
 // HalfDone is a change that is in progress or was interrupted.
@@ -99,6 +103,11 @@ type HalfDone struct {
 
 // Sentence describes the change to the person.
 func (h *HalfDone) Sentence(underWay bool) string {
+	if h.Kind == Switching && underWay {
+		return "Dorvik is switching to the branch " + h.Branch +
+			" just now. Look again in a moment, and commit nothing " +
+			"before."
+	}
 	if underWay {
 		doing, after := "changing", ""
 		if h.Kind == Undoing {
@@ -110,6 +119,9 @@ func (h *HalfDone) Sentence(underWay bool) string {
 	what := "while it changed your branch " + h.Branch
 	if h.Kind == Undoing {
 		what = "while it took your branch " + h.Branch + " back"
+	}
+	if h.Kind == Switching {
+		what = "while it switched to the branch " + h.Branch
 	}
 	return "Dorvik was interrupted " + what + ": branch and files may be incomplete. Start dorvik: it finishes the " +
 		"change, or takes it back, and says which. Commit nothing before."

@@ -33,11 +33,16 @@ func (e *MovedError) Error() string {
 // OverwriteError says that a join would change what is not committed.
 type OverwriteError struct {
 	Paths   []string
-	Unknown bool // all paths are untracked: they can be moved aside
-	Hidden  bool // git ignores changes to the paths on request, and they did change
+	Unknown bool   // all paths are untracked: they can be moved aside
+	Hidden  bool   // git ignores changes to the paths on request, and they did change
+	Switch  string // the branch that was to be checked out; empty for a join
 }
 
 func (e *OverwriteError) Error() string {
+	if e.Switch != "" {
+		return fmt.Sprintf("%s has something else at %s, where you have work that is not committed. Commit it or move "+
+			"it away, and try again. Nothing was changed", e.Switch, words.List(words.Some(e.Paths, 3)))
+	}
 	if e.Hidden {
 		return fmt.Sprintf("the join must change %s, which git was told to treat as unchanged, and %s not. Make "+
 			"git look again with “git update-index --no-skip-worktree --no-assume-unchanged”, and it is carried or "+

@@ -102,6 +102,21 @@ func (s *Store) Log(e LogEntry) error {
 	return nil
 }
 
+// LogSwitch appends the entry of a switch, which has no waypoint, unless there is one of its time already.
+func (s *Store) LogSwitch(e LogEntry) error {
+	all, err := s.logged()
+	if err != nil {
+		return err
+	}
+	if slices.ContainsFunc(all, func(o LogEntry) bool {
+		return o.What == e.What && o.Of == e.Of && o.When.Equal(
+			e.When)
+	}) {
+		return nil
+	}
+	return s.Log(e)
+}
+
 // logOnce appends an entry unless the waypoint has one of this kind.
 func (s *Store) logOnce(e LogEntry) error {
 	all, err := s.logged()
@@ -206,8 +221,10 @@ func (e *LogEntry) Sentence(to string) string {
 		return fmt.Sprintf("%s was put forward, to %s.", e.Branch, to)
 	case e.Of == Exchanged:
 		return fmt.Sprintf("What the remote had of %s was exchanged; it is at %s.", e.Branch, to)
-	case e.Of == Switched:
+	case e.Of == Switched && e.From == e.To:
 		return fmt.Sprintf("%s was checked out instead of %s; no file changed.", e.Branch, e.Was)
+	case e.Of == Switched:
+		return fmt.Sprintf("%s was checked out instead of %s.", e.Branch, e.Was)
 	case e.Of == Deleted && e.What == Undone:
 		return fmt.Sprintf("The branch %s was made again, at %s.", e.Branch, to)
 	case e.Of == Deleted && e.Line != nil:

@@ -157,6 +157,34 @@ func (m *mover) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 	return wp, m.ledger.Joined(wp)
 }
 
+// Switch goes to another branch. Work that is not committed stays, unless the other branch has something else there.
+func (m *mover) Switch(ctx context.Context, branch string) error {
+	b, dirty, err := m.c.Status(ctx)
+	if err != nil {
+		return err
+	}
+	to, err := m.c.Ref(ctx, "refs/heads/"+branch)
+	if err != nil {
+		return err
+	}
+	if to.IsZero() {
+		return &plan.Blocked{What: "There is no branch " + branch + ".", Next: "Nothing was changed."}
+	}
+	tree, err := m.planner.Tree(ctx, to)
+	if err != nil {
+		return err
+	}
+	p := plan.Alone(b, b.Tip)
+	p.Dirty = dirty
+	if err := m.tree.InTheWay(ctx, p, tree); err != nil {
+		return err
+	}
+	if m.c.files, err = m.besides(ctx, p, tree); err != nil {
+		return err
+	}
+	return m.c.SetHead(ctx, branch, to, "")
+}
+
 // besides is a tree with the work that is not committed and not in its way.
 func (m *mover) besides(ctx context.Context, p *plan.Position, tree object.ID) (object.ID, error) {
 	work := map[string]object.Entry{}

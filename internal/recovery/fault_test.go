@@ -69,6 +69,11 @@ func act(dir, what string) error {
 	case "undo":
 		_, err := s.Applier.GoBack(ctx, "")
 		return err
+	case "switch":
+		if b, err := s.Repo.Current(ctx); err != nil || b.Name == "there" {
+			return err // it is done
+		}
+		return s.Applier.Switch(ctx, "there")
 	case "return":
 		way, err := s.WayBack(ctx, "1")
 		if err != nil && strings.Contains(err.Error(), "is there already") {
@@ -243,6 +248,14 @@ func newStuckHarbour(t *testing.T, act string) *harbour {
 	return h.ready(t)
 }
 
+// newSwitchHarbour is one with another branch to go to, and work beside what differs there.
+func newSwitchHarbour(t *testing.T) *harbour {
+	h := newHarbour(t, 3)
+	gittest.At(t, h.dir).Git("branch", "there", "origin/main")
+	h.act = "switch"
+	return h.ready(t)
+}
+
 // newReturnHarbour is one that was joined, and had a commit made on top, and that goes back to
 // before both.
 func newReturnHarbour(t *testing.T) *harbour {
@@ -259,6 +272,9 @@ func newReturnHarbour(t *testing.T) *harbour {
 func (h *harbour) isBefore(at *gittest.Repo) bool {
 	if h.stuck {
 		return exists(filepath.Join(at.Dir, ".git/rebase-merge"))
+	}
+	if h.act == "switch" {
+		return at.Git("symbolic-ref", "HEAD") == "refs/heads/main"
 	}
 	return at.Git("rev-parse", "main") == h.before
 }

@@ -287,24 +287,14 @@ func (fw *Forwards) Go(ctx context.Context, f *Forward) error {
 	if err != nil {
 		return err
 	}
-	return fw.goTo(ctx, f.Own, f.Local)
-}
-
-// goTo switches from one branch to another with the same files.
-func (fw *Forwards) goTo(ctx context.Context, from, to string) error {
-	b, dirty, err := fw.repo.Status(ctx)
+	b, err := fw.repo.Current(ctx)
 	if err != nil {
 		return err
 	}
-	if b.Name != from || plan.HasConflicts(dirty) || fw.repo.Busy() != "" {
-		return &change.MovedError{Branch: from}
+	if b.Name != f.Own {
+		return &change.MovedError{Branch: f.Own}
 	}
-	if err := fw.repo.SetHead(ctx, to, object.ID{}, "checkout: moving from "+from+" to "+to); err != nil {
-		return err
-	}
-	fw.ledger.Noted(fw.ledger.Store.Log(ledger.LogEntry{What: ledger.Moved, Of: ledger.Switched, When: time.Now(),
-		Branch: to, Was: from, From: b.Tip, To: b.Tip}))
-	return nil
+	return fw.applier.Switch(ctx, f.Local)
 }
 
 // Delete deletes a branch at the remote that it follows, and here, if all of both was put forward. The logbook can make
@@ -376,15 +366,7 @@ func (fw *Forwards) TakeBack(ctx context.Context, e *ledger.LogEntry) error {
 		if b.Name != e.Branch || was.Tip.IsZero() {
 			return &change.MovedError{Branch: e.Branch}
 		}
-		here, err := fw.planner.Tree(ctx, b.Tip)
-		if err != nil {
-			return err
-		}
-		if there, err := fw.planner.Tree(ctx, was.Tip); err != nil || here != there {
-			return &plan.Blocked{What: e.Was + " and " + e.Branch + " hold other files by now.",
-				Next: "Go there with “git switch " + e.Was + "”."}
-		}
-		return fw.goTo(ctx, e.Branch, e.Was)
+		return fw.applier.Switch(ctx, e.Was)
 	case ledger.Deleted:
 		if at, err := fw.repo.Ref(ctx, "refs/heads/"+e.Branch); err != nil || !at.IsZero() {
 			return &plan.Blocked{What: "There is a branch " + e.Branch + " again.", Next: "Nothing was changed."}
