@@ -136,7 +136,7 @@ that can be undone.`,
 	root.SetHelpCommand(&cobra.Command{Hidden: true})
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
 	root.AddCommand(onlyReads(lookCommand(e)), onlyReads(planCommand(e)), recoverCommand(e), checkCommand(e),
-		pushCommand(e), commitCommand(e), onlyReads(waysCommand(e)),
+		pushCommand(e), commitCommand(e), onlyReads(waysCommand(e)), proposalsCommand(e),
 		settleCommand(e, &theme),
 		pickCommand(e, &theme), undoCommand(e),
 		onlyReads(historyCommand(e)),

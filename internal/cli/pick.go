@@ -10,10 +10,15 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 )
 
+// preferFlag adds the flag for the ways that settle conflicts.
+func preferFlag(cmd *cobra.Command, prefer *string) {
+	cmd.Flags().StringVar(prefer, "prefer", "",
+		"`WAYS` to settle conflicts by, in order: "+strings.Join(settle.Preferences(), ", "))
+}
+
 // add defines the flags of a recovery without a screen.
 func (f *recoverFlags) add(cmd *cobra.Command) {
-	cmd.Flags().StringVar(&f.prefer, "prefer", "",
-		"`WAYS` to settle conflicts by, in order: "+strings.Join(settle.Preferences(), ", "))
+	preferFlag(cmd, &f.prefer)
 	cmd.Flags().StringVar(&f.check, "check", "", "check with `CMD`")
 	cmd.Flags().BoolVar(&f.noCheck, "no-check", false, "go on without a check")
 	cmd.Flags().BoolVar(&f.each, "each", false, "check every replayed commit by itself, too")
