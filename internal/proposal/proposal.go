@@ -25,6 +25,7 @@ type Proposal struct {
 	Line vcs.Line     // its commits: the ref at the remote, and the ref here that holds a copy
 	Into vcs.Line     // the branch that it is to be joined into
 	From string       // branch of the remote at the same commit, such as berths; empty if there is none
+	Own  string       // branch here that is pushed to From, if the person wrote the newest commit; empty if none
 	Last history.Node // newest commit
 	At   object.ID    // tip of Into at the remote, as of the last fetch
 }
@@ -238,7 +239,43 @@ func (b *Board) complete(ctx context.Context, p *Proposal, seen object.ID, names
 			p.From = strings.TrimPrefix(n.Ref, "refs/heads/")
 		}
 	}
-	return nil
+	p.Own, err = b.own(ctx, p, names)
+	return err
+}
+
+// own returns the branch here that is pushed to the proposal's, if the person wrote the newest commit.
+func (b *Board) own(ctx context.Context, p *Proposal, names []vcs.Named) (string, error) {
+	me, err := b.Repo.Committer(ctx)
+	if err != nil || p.From == "" || p.Last.Author().Email != me.Email {
+		return "", nil // a person without a name has nothing of their own
+	}
+	for _, n := range names {
+		name, here := strings.CutPrefix(n.Full, "refs/heads/")
+		if !here {
+			continue
+		}
+		one, err := b.Repo.Named(ctx, name)
+		if err != nil {
+			return "", err
+		}
+		if to := one.To(); to.Remote == p.Line.Remote && to.Ref == "refs/heads/"+p.From {
+			return name, nil
+		}
+	}
+	return "", nil
+}
+
+// Questions returns the conflicts of a proposal with the commits that meet there.
+func (b *Board) Questions(ctx context.Context, p *Proposal) ([]plan.Attributed, error) {
+	pos, err := b.position(ctx, p, p.At)
+	if err != nil || pos.Trivial() != plan.NotTrivial {
+		return nil, err
+	}
+	j, err := b.Planner.Join(ctx, pos, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)
+	if err != nil || j.Refused != nil {
+		return nil, err
+	}
+	return b.Planner.Attribute(ctx, pos, j, &settle.Decisions{})
 }
 
 // Position returns the position of a proposal relative to a commit of the branch that it is to be joined into.

@@ -16,6 +16,13 @@ func (p *Proposal) Wish() string {
 	return cmp.Or(p.From, "a fork") + " → " + strings.TrimPrefix(p.Into.Ref, "refs/heads/")
 }
 
+// Sentence says who put what forward.
+func (p *Proposal) Sentence() string {
+	who := words.If(p.Own != "", "You", p.Last.Author().Name)
+	return fmt.Sprintf("%s put %s forward, to be joined into %s.", who, cmp.Or(p.From, "a branch of a fork"),
+		strings.TrimPrefix(p.Into.Ref, "refs/heads/"))
+}
+
 // Outcome says in a few words what joining asks.
 func (f *Forecast) Outcome() string {
 	switch {

@@ -42,6 +42,41 @@ type Halt struct {
 // Now returns the row of the current branch, or nil.
 func (r *Rows) Now() *proposal.Row { return r.s.Ledger.State().Row }
 
+// GoTo switches to the branch that follows the one that proposals are joined into. If there is none, it makes one.
+func (r *Rows) GoTo(ctx context.Context, into vcs.Line) error {
+	s := r.s
+	names, err := s.Repo.Names(ctx)
+	if err != nil {
+		return err
+	}
+	for _, n := range names {
+		name, here := strings.CutPrefix(n.Full, "refs/heads/")
+		if !here {
+			continue
+		}
+		b, err := s.Repo.Named(ctx, name)
+		if err != nil {
+			return err
+		}
+		if b.Tracking == into.Tracking {
+			return s.Applier.Switch(ctx, name)
+		}
+	}
+	name := strings.TrimPrefix(into.Ref, "refs/heads/")
+	at, err := s.Repo.Ref(ctx, into.Tracking)
+	if err != nil {
+		return err
+	}
+	if err := s.Repo.UpdateRefs(ctx, "branch: created from "+into.Name, vcs.RefUpdate{Name: "refs/heads/" + name,
+		New: at}); err != nil {
+		return fmt.Errorf("creating the branch %s, which follows %s: %w", name, into.Name, err)
+	}
+	if err := s.Repo.Follow(ctx, name, into.Remote, into.Ref); err != nil {
+		return err
+	}
+	return s.Applier.Switch(ctx, name)
+}
+
 // Ready checks that a row can begin on the current branch, and moves the branch forward to its upstream if that is all
 // it lacks. The error is a *plan.Blocked if the branch follows another one, or has commits that are not pushed.
 func (r *Rows) Ready(ctx context.Context, first *proposal.Proposal) (*plan.Position, error) {

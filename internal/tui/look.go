@@ -113,7 +113,7 @@ func (s *lookScreen) actions() []action {
 
 // lineActions returns the keys about other lines, and about commits that are not pushed.
 func (s *lookScreen) lineActions() (out []action) {
-	out = append(out, forwardAction(s.job)...)
+	out = append(append(out, forwardAction(s.job)...), proposalsAction(s.job)...)
 	if s.job.pos.Reworks() {
 		out = append(out,
 			acts(keys.Drop, "leave your commits as they are", func() tea.Cmd { return leaveCommits(s.job) }))
@@ -246,7 +246,7 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 	}
 	p.Say(w, term.Line{}.Bold(h, st.Head+" ").Add(term.Plain, st.Text))
 	p.Say(w, term.Text(term.Dim, st.Next))
-	for _, more := range []string{s.silence(), s.job.notice, s.half(), s.job.pos.Rewritten(), s.job.pos.Triangle(),
+	for _, more := range []string{s.silence(), s.job.notice, s.underWay(), s.half(), s.job.pos.Rewritten(), s.job.pos.Triangle(),
 		s.marked(),
 		s.needed(), s.putAside(), s.obstacle(), s.unfit()} {
 		if more != "" {
@@ -270,6 +270,15 @@ func (s *lookScreen) unfit() string {
 		more = fmt.Sprintf(" There are %d more below.", len(all)-1)
 	}
 	return "May not work together, though the texts join: " + misfitWords(s.job, &all[0]) + "." + more
+}
+
+// underWay describes a row of proposals that was begun here.
+func (s *lookScreen) underWay() string {
+	row := s.job.st.Row
+	if row == nil || row.Branch != s.job.pos.Branch.Name {
+		return ""
+	}
+	return row.Sentence() + " " + words.If(row.Current() == nil, "P shows what became of each.", "P goes on with them.")
 }
 
 // silence returns why the remote did not answer.

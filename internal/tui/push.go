@@ -165,6 +165,8 @@ func (s *pushScreen) sends() (out []action) {
 	case s.ready.Exchange != nil:
 		out = append(out, acts(keys.Next, "join here and exchange "+up, s.exchange))
 		out = append(out, acts(keys.Branch, "", func() tea.Cmd { return s.accept(false) }))
+	case s.joins() && inRow(s.job):
+		out = append(out, s.accepts("join it, and go on with the row", false))
 	case s.joins(): // nothing is in the way
 		out = append(out, s.accepts("join here and push to "+up, true))
 		out = append(out, acts(keys.Branch, "", func() tea.Cmd { return s.accept(false) }))
@@ -421,6 +423,8 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		s.job.flash = term.Done(s.job.pos.Branch.Name + " moved forward to theirs. “dorvik undo” takes it back.")
 	case push:
 		cmd = s.pushNow()
+	case inRow(s.job):
+		cmd = openRowAnd(s.job, true)
 	case s.job.pos.IsPick():
 		s.job.flash = term.Done("Picked: your branch and files are at the result. Nothing is pushed yet.")
 	default:

@@ -78,6 +78,8 @@ var (
 	Through = bind(".", "join, check and push, as long as nothing asks", ".")
 	Forward = bind("^", "put the branch forward into another one", "^")
 
+	Proposals = bind("P", "branches put forward at the remote", "P")
+
 	Logbook = bind("l", "logbook", "l")
 	Road    = bind("n", "your commits, one by one", "n")
 	Carry   = bind("k", "carry your uncommitted work along", "k")
@@ -251,6 +253,7 @@ func lookKeys() []key.Binding {
 		As(Commit, "commit your work: files, or single edits"),
 		As(Through, "all of it, stopping at the first thing that asks"),
 		As(Forward, "put the branch forward: move another one to here"),
+		As(Proposals, "branches put forward by others, and by you"),
 		As(ExchangeIt, "exchange your own commits there for those here"),
 		As(Undo, "undo a join that is not pushed yet"), As(Drop, "drop the pick, or the other line"),
 		As(Driver, "let a merge driver run"), As(Aside, "move aside what is in the way"),

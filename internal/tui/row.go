@@ -1,0 +1,293 @@
+package tui
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+
+	tea "charm.land/bubbletea/v2"
+
+	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/proposal"
+	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/tui/keys"
+	"dorvik.dev/dorvik/internal/tui/term"
+	"dorvik.dev/dorvik/internal/words"
+)
+
+// rowScreen shows proposals that are joined one after the other: what became of each, and what the present one needs.
+type rowScreen struct {
+	job     *job
+	rows    list
+	halt    *recovery.Halt // nil if nothing waits
+	running bool
+
+	mu    sync.Mutex
+	steps []string
+	fresh chan struct{}
+}
+
+// rowStepped is the message that a row went on by a step.
+type rowStepped struct{ of *rowScreen }
+
+// openRow shows the row of the branch.
+func openRow(j *job) tea.Cmd { return openRowAnd(j, false) }
+
+// openRowAnd shows the row and, if goOn is set, goes on with it.
+func openRowAnd(j *job, goOn bool) tea.Cmd {
+	s := &rowScreen{job: j, fresh: make(chan struct{}, 1)}
+	s.rows.rows = func() int { return len(j.st.Row.Items) }
+	j.open(s)
+	if goOn {
+		return s.goOn()
+	}
+	return nil
+}
+
+// row returns the row as it was stored last.
+func (s *rowScreen) row() *proposal.Row { return s.job.st.Row }
+
+// inRow reports whether what is joined now is the present proposal of a row.
+func inRow(j *job) bool {
+	row := j.st.Row
+	if row == nil || row.Branch != j.pos.Branch.Name || j.pos.FromLine() == nil {
+		return false
+	}
+	item := row.Current()
+	return item != nil && item.Line == j.pos.Line()
+}
+
+// goOn joins one after the other until one needs a person.
+func (s *rowScreen) goOn() tea.Cmd {
+	s.steps, s.halt, s.running = nil, nil, true
+	cmd := s.job.start("joining one after the other", func(ctx context.Context, _ func(int, int)) (then, error) {
+		halt, err := recovery.RowsOf(s.job.s).Next(ctx, s.step)
+		st, notice := s.job.s.Ledger.State(), s.job.s.TakeNotice()
+		return func() tea.Cmd {
+			s.job.st, s.halt, s.running, s.job.changed = st, halt, false, true
+			for i := range st.Row.Items {
+				if st.Row.Items[i].State == proposal.Waiting {
+					s.rows.row = i
+					break
+				}
+			}
+			if notice != "" {
+				s.job.flash = term.Warning(notice)
+			}
+			return nil
+		}, err
+	})
+	return tea.Batch(cmd, s.next(s.job.task.over))
+}
+
+// step adds a step and has the row drawn as it is stored.
+func (s *rowScreen) step(text string) {
+	s.mu.Lock()
+	s.steps = append(s.steps, text)
+	s.mu.Unlock()
+	select {
+	case s.fresh <- struct{}{}:
+	default:
+	}
+}
+
+// next waits for another step.
+func (s *rowScreen) next(over <-chan struct{}) tea.Cmd {
+	return func() tea.Msg {
+		select {
+		case <-s.fresh:
+			return rowStepped{s}
+		case <-over:
+			return nil
+		}
+	}
+}
+
+func (s *rowScreen) actions() []action {
+	row := s.row()
+	var out []action
+	switch item := row.Current(); {
+	case s.halt != nil && s.halt.Stage != ledger.Push:
+		out = append(out, acts(keys.Next, words.If(s.halt.Stage == ledger.Settle, "settle it", "look at its check"),
+			s.toStage))
+	case item != nil:
+		out = append(out, acts(keys.Next, "go on with "+item.Name, s.goOn))
+	case row.Count(proposal.Joined) > 0:
+		out = append(out, acts(keys.Next, "go on to Push", s.toStage))
+	default:
+		out = append(out, acts(keys.Next, "end the row", s.end))
+	}
+	if item := row.Current(); item != nil {
+		out = append(out, acts(keys.Drop, "leave "+item.Name+" out", s.leaveOut))
+	}
+	out = append(out, acts(keys.Undo, words.If(row.Count(proposal.Joined) > 0, "undo the row", "end the row"),
+		s.takeBack))
+	out = append(out, s.rows.keys("proposal")...)
+	return append(out, acts(keys.Back, "", func() tea.Cmd {
+		s.job.close()
+		return s.job.nav.lookAgain(false)
+	}))
+}
+
+// toStage goes to the stage at which the row waits.
+func (s *rowScreen) toStage() tea.Cmd {
+	s.job.close()
+	s.job.resumed = false
+	return s.job.nav.startOver(false)
+}
+
+// change does something with the row, and shows it again.
+func (s *rowScreen) change(doing string, do func(ctx context.Context, rows *recovery.Rows) error,
+	after func() tea.Cmd) tea.Cmd {
+	return s.job.startVital(doing, func(ctx context.Context, _ func(int, int)) (then, error) {
+		err := do(ctx, recovery.RowsOf(s.job.s))
+		st := s.job.s.Ledger.State()
+		why := prevented(err)
+		if err != nil && why == "" {
+			return nil, err
+		}
+		return func() tea.Cmd {
+			s.job.changed = true
+			if st.Row != nil {
+				s.job.st = st
+			}
+			if why != "" {
+				s.job.flash = term.Warning(why)
+				return nil
+			}
+			return after()
+		}, nil
+	})
+}
+
+func (s *rowScreen) leaveOut() tea.Cmd {
+	return s.change("leaving it out", func(ctx context.Context, rows *recovery.Rows) error {
+		return rows.LeaveOut(ctx, "you left it out")
+	}, s.goOn)
+}
+
+func (s *rowScreen) takeBack() tea.Cmd {
+	return s.change("going back", func(ctx context.Context, rows *recovery.Rows) error { return rows.TakeBack(ctx) },
+		s.over("The row is undone: branch, index and files are as they were before it."))
+}
+
+func (s *rowScreen) end() tea.Cmd {
+	return s.change("ending the row", func(ctx context.Context, rows *recovery.Rows) error { return rows.End(ctx) },
+		s.over("The row is ended. Nothing was joined."))
+}
+
+// over closes the screen, because the row is gone, and says something.
+func (s *rowScreen) over(said string) func() tea.Cmd {
+	return func() tea.Cmd {
+		s.job.close()
+		cmd := s.job.nav.lookAgain(false)
+		s.job.flash = term.Done(said)
+		return cmd
+	}
+}
+
+func (s *rowScreen) update(msg tea.Msg) tea.Cmd {
+	if msg, ok := msg.(rowStepped); ok {
+		if msg.of == s && s.job.task != nil {
+			return s.next(s.job.task.over)
+		}
+		return nil
+	}
+	return s.rows.update(msg)
+}
+
+func (s *rowScreen) view(w, h int) term.Page {
+	row := s.row()
+	p := term.Page{nil}
+	p.Head("A ROW OF PROPOSALS", "   into "+row.Branch+", one after the other")
+	p.Blank()
+	p.Say(w, s.headline())
+	if row.Why != "" {
+		p.Say(w, term.Text(term.Dim, "They go in this order because "+row.Why+"."))
+	}
+	p.Blank()
+	rows := s.rows.on(nil, w)
+	for i := range row.Items {
+		rows.item(s.line(row, i, w))
+	}
+	below := s.details(w)
+	return append(append(p, rows.window(h-len(p)-len(below))...), below...)
+}
+
+// headline says in one sentence how far the row is.
+func (s *rowScreen) headline() term.Line {
+	row := s.row()
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	switch item := row.Current(); {
+	case s.running && len(s.steps) > 0:
+		return term.Text(term.Plain, s.steps[len(s.steps)-1])
+	case s.running:
+		return term.Text(term.Plain, "Joining…")
+	case s.halt != nil && item != nil:
+		return term.Line{}.Bold(term.Trouble, "Proposal "+item.Name+" needs you. ").Add(term.Plain,
+			words.Sentence(s.halt.Why))
+	case item == nil && row.Count(proposal.Joined) > 0:
+		return term.Line{}.Bold(term.Joined, "All had their turn. ").Add(term.Plain,
+			row.Sentence()+" Nothing is pushed yet.")
+	}
+	return term.Text(term.Plain, row.Sentence())
+}
+
+// line draws a proposal of the row.
+func (s *rowScreen) line(row *proposal.Row, i, w int) term.Line {
+	item := &row.Items[i]
+	mark, hue := term.Mark{Sign: "·", Hue: term.Dim}, term.Dim
+	switch {
+	case item.State == proposal.Joined:
+		mark, hue = term.MarkSettled, term.Joined
+	case item.State == proposal.LeftOut:
+		mark, hue = term.MarkBehind, term.Trouble
+	case item == row.Current() && s.halt != nil:
+		mark, hue = term.MarkOpen, term.Trouble
+	}
+	account := item.Account()
+	if mark == term.MarkOpen {
+		account = s.halt.Why
+	}
+	return term.Line{}.Mark(mark).Add(term.Plain, fmt.Sprintf("%-4s%s", item.Name, item.Title)).Fit(max(30, w*40/100)).
+		Add(term.Dim, "  "+words.List(words.Some(item.By, 2))).Fit(max(46, w*58/100)).Add(hue, "  "+account)
+}
+
+// details describes the marked proposal: what became of it, and whose work it is.
+func (s *rowScreen) details(w int) term.Page {
+	item := &s.row().Items[s.rows.row]
+	p := term.Page{term.Rule(w)}
+	p.Say(w, term.Text(term.Plain, fmt.Sprintf("%s by %s.", words.Count(item.Commits, "commit", "commits"),
+		words.List(words.Some(item.By, 4)))).Add(term.Dim, " "+item.Checked))
+	if item.Why != "" {
+		p.Warn(w, "Left out: "+item.Why+".")
+	}
+	for _, again := range item.Again {
+		p.Say(w, term.Text(term.Dim, "decided as before: "+again))
+	}
+	return p
+}
+
+func (s *rowScreen) status() term.Line {
+	row := s.row()
+	return term.Text(term.Dim, fmt.Sprintf("%d of %s had their turn", len(row.Items)-row.Count(proposal.Waiting),
+		words.Count(len(row.Items), "proposal", "proposals")))
+}
+
+func (s *rowScreen) remark() term.Line {
+	return term.Text(term.Dim, "The row is kept: you can leave it, and go on at any time.")
+}
+
+// inTheWay returns what keeps a change from being made, or an empty string.
+func inTheWay(err error) string {
+	var over *change.OverwriteError
+	var moved *change.MovedError
+	var asks *change.AsksError
+	if errors.As(err, &over) || errors.As(err, &moved) || errors.As(err, &asks) {
+		return err.Error()
+	}
+	return ""
+}
