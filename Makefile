@@ -10,11 +10,13 @@ help:
 	@sed -n 's/^## //p' Makefile | sed 's/^/make /'
 
 ## build: bin/dorvik, which needs no library of the system: it starts sooner, too
-build: bin/dorvik
+build: bin/dorvik bin/dorvik-host
 
-bin/dorvik: $(shell find cmd internal -path '*/testdata' -prune -o \( -name '*.go' -not -name '*_test.go' -o -name '*.txtar' -o -name '*.zst' -o -name '*.zip' \) -print) go.mod go.sum
+source = $(shell find cmd internal -path '*/testdata' -prune -o \( -name '*.go' -not -name '*_test.go' -o -name '*.txtar' -o -name '*.zst' -o -name '*.zip' -o -path 'internal/host/*' \) -print) go.mod go.sum
+
+bin/%: $(source)
 	@scripts/need --look go git
-	CGO_ENABLED=0 $(GO) build -trimpath -ldflags="-s -w" -o $@ ./cmd/dorvik
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags="-s -w" -o $@ ./cmd/$*
 
 ## demo: made-up repositories in which a push is refused, in the full screen
 demo:

@@ -1,8 +1,13 @@
 package cli
 
 import (
+	"bufio"
 	"context"
+	"fmt"
 	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -11,12 +16,16 @@ import (
 
 func demoCommand(e *env, theme *string) *cobra.Command {
 	var dir, name string
-	var noUI bool
+	var noUI, hosted bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Make made-up repositories in which a push is refused, and open them",
 		Long: `Makes a remote, a clone that is yours and the clones of two teammates, all made
 up, in a temporary folder or the one you name, and opens the full screen in
 your clone. Nothing outside that folder is touched.
+
+With --host the remote is at a stand-in host with accounts, a protected branch, a
+check and proposals, among them one of yours that cannot be joined; its page is at the
+address that the first screen shows.
 
 There are three scenes: refused, in which others pushed before you; teammate, the same
 story from the other side; and longer, with eight commits of yours and twelve of theirs,
@@ -26,11 +35,19 @@ teammates' clones.`,
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make them in `DIR`, which must be empty or not exist")
 	cmd.Flags().BoolVar(&noUI, "no-ui", false, "only make them, and print where they are as JSON")
+	cmd.Flags().BoolVar(&hosted, "host", false, "play at a stand-in host with proposals, whose page a browser can open; with "+
+		"--no-ui it serves until it is interrupted")
 	cmd.Flags().StringVar(&name, "scene", string(demo.AsRuna), "play the scene `NAME`: refused, teammate or longer")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		part, err := demo.ParsePart(name)
 		if err != nil {
 			return usage{err}
+		}
+		if hosted && cmd.Flags().Changed("scene") {
+			return usage{fmt.Errorf("--host is a scene of its own; leave --scene out")}
+		}
+		if hosted {
+			part = demo.AsHosted
 		}
 		for part != "" {
 			if part, err = e.play(cmd.Context(), dir, part, noUI, *theme); err != nil {
@@ -51,15 +68,79 @@ func (e *env) play(ctx context.Context, dir string, part demo.Part, noUI bool, t
 			return "", err
 		}
 	}
-	scene, err := demo.Make(ctx, dir, part)
+	scene, end, err := makeScene(ctx, dir, part)
 	if err != nil {
 		return "", err
 	}
+	defer end()
 	if noUI {
-		return "", e.print(scene)
+		if err := e.print(scene); err != nil || scene.Host == "" {
+			return "", err
+		}
+		e.say("The host serves %s until you interrupt it.", scene.Host)
+		<-ctx.Done()
+		return "", nil
 	}
 	e.dir, e.played = scene.Clone, &demo.Rehearsal{Scene: scene, Part: part}
 	err = e.full(ctx, theme)
 	e.say("The demo's repositories stay in %s; delete the folder when you like.", dir)
 	return e.played.Again, err
+}
+
+// makeScene makes a scene. end ends the host that it starts, if any.
+func makeScene(ctx context.Context, dir string, part demo.Part) (scene *demo.Scene, end func(), err error) {
+	end = func() {}
+	if part != demo.AsHosted {
+		scene, err = demo.Make(ctx, dir, part)
+		return scene, end, err
+	}
+	scene, err = demo.MakeHosted(ctx, dir, func(dir string) (address string, err error) {
+		address, end, err = startHost(dir)
+		return address, err
+	})
+	if err != nil {
+		end()
+		return nil, nil, err
+	}
+	return scene, end, nil
+}
+
+// hostProgram is the stand-in host. It is a program of its own because an HTTP server is a third of its size.
+const hostProgram = "dorvik-host"
+
+// startHost starts the stand-in host of a folder, which ends with this process at the latest.
+func startHost(dir string) (address string, end func(), err error) {
+	end = func() {}
+	path := hostProgram
+	if own, err := os.Executable(); err == nil {
+		if beside := filepath.Join(filepath.Dir(own), hostProgram); exists(beside) {
+			path = beside
+		}
+	}
+	cmd := exec.Command(path, dir)
+	lives, err := cmd.StdinPipe() // the host ends when this is closed
+	if err != nil {
+		return "", end, err
+	}
+	says, err := cmd.StdoutPipe()
+	if err != nil {
+		return "", end, err
+	}
+	if err := cmd.Start(); err != nil {
+		return "", end, fmt.Errorf("starting the stand-in host: %w; it is built by “make build”, and has to be beside "+
+			"dorvik or on the PATH", err)
+	}
+	end = func() { _ = lives.Close(); _ = cmd.Wait() }
+	address, err = bufio.NewReader(says).ReadString('\n')
+	if err != nil {
+		end()
+		return "", func() {}, fmt.Errorf("the stand-in host did not start: %w", err)
+	}
+	return strings.TrimSpace(address), end, nil
+}
+
+// exists reports whether there is a file.
+func exists(path string) bool {
+	_, err := os.Stat(path)
+	return err == nil
 }

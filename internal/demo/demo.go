@@ -26,6 +26,7 @@ type Scene struct {
 	Clone     string  `json:"clone"` // yours
 	Remote    string  `json:"remote"`
 	Teammates []Clone `json:"teammates"`
+	Host      string  `json:"host,omitempty"` // page of the repository at the stand-in host
 }
 
 // cloneOf is a clone, the position of its branch, and what it knows of the remote's.

@@ -15,6 +15,8 @@ const (
 	// the first story with more commits and people; some joined edits do not work together, one in the middle of the
 	// rebase
 	AsLonger Part = "longer"
+	// at a stand-in host, with proposals; it is not one of Parts, because --host selects it
+	AsHosted Part = "hosted"
 )
 
 // Parts lists the parts.

@@ -16,6 +16,15 @@ func At(dir string) *Repo {
 	return r
 }
 
+// Bare returns the bare repository at a directory, which must use SHA-1 ids. Unlike that of At it can be read without
+// asking git.
+func Bare(dir string) *Repo {
+	r := newRepo(&Place{Dir: dir, GitDir: dir, Common: dir})
+	r.pool, r.store = newPool(r.Objects), r.openStore()
+	r.known.Store(true)
+	return r
+}
+
 // InitBare creates an empty bare repository as gitrepository-layout documents it.
 func InitBare(dir string) error { return layOut(dir, "[core]\n\tbare = true\n") }
 

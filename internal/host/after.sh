@@ -1,0 +1,2 @@
+#!/bin/sh
+echo "The page is at $HOST_PAGE"
