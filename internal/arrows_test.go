@@ -67,7 +67,7 @@ var arrows = map[string]string{
 	"lookback": "core/annotate core/decided core/diff core/history core/merge core/object core/settle ledger plan " +
 		"vcs words",
 	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rule core/rx core/settle apply change check " +
-		"git ledger lookback plan proposal prove vcs words",
+		"git hostapi ledger lookback plan proposal prove vcs words",
 	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
 	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +
 		"+codeberg.org/go-pdf/fpdf +github.com/klauspost/compress +golang.org/x/image +golang.org/x/text",

@@ -35,8 +35,9 @@ teammates' clones.`,
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make them in `DIR`, which must be empty or not exist")
 	cmd.Flags().BoolVar(&noUI, "no-ui", false, "only make them, and print where they are as JSON")
-	cmd.Flags().BoolVar(&hosted, "host", false, "play at a stand-in host with proposals, whose page a browser can open; with "+
-		"--no-ui it serves until it is interrupted")
+	cmd.Flags().BoolVar(&hosted, "host", false,
+		"play at a stand-in host with proposals, whose page a browser can open; with "+
+			"--no-ui it serves until it is interrupted")
 	cmd.Flags().StringVar(&name, "scene", string(demo.AsRuna), "play the scene `NAME`: refused, teammate or longer")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		part, err := demo.ParsePart(name)

@@ -285,8 +285,8 @@ func (e *env) sayRow(row *proposal.Row) {
 // halted reports that a row needs a person.
 func (e *env) halted(out rowJSON, row *proposal.Row, halt *recovery.Halt) error {
 	item := row.Current()
-	e.say("Stopped at proposal %s, “%s”: %s. Settle it with “dorvik”, then “dorvik proposals --go-on”; or “dorvik proposals "+
-		"--leave-out”.", item.Name, item.Title, halt.Why)
+	e.say("Stopped at proposal %s, “%s”: %s. Settle it with “dorvik”, then “dorvik proposals --go-on”; or “dorvik "+
+		"proposals --leave-out”.", item.Name, item.Title, halt.Why)
 	switch halt.Stage {
 	case ledger.Settle:
 		out.Result = "conflicts"

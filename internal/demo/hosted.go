@@ -58,8 +58,8 @@ func Summer() []Sailing {
 		[]change{harbour("Skaill, pier, cars only")}}}},
 	{Orla, "voe", true, false, "Add Voe", []step{{Orla, 60*48 + 210, "Add Voe to the harbour list",
 		[]change{harbour("Voe, slip, foot passengers")}}}},
-	{Orla, "depth", true, true, "Print the depth at the pier", []step{{Orla, 60*48 + 90, "Print the depth at the pier",
-		[]change{{"timetable/depth.go", "", `package timetable
+	{Orla, "depth", true, true, "Print the depth at the pier", []step{{Orla, 60*48 + 90,
+		"Print the depth at the pier", []change{{"timetable/depth.go", "", `package timetable
 
 import "fmt"
 
@@ -73,12 +73,12 @@ func (s Sailing) Depth() string {
 // users are the accounts, by name. Their passwords are their user names: this host is for the demo.
 var users = map[string]Person{"runa": Runa, "ilka": Ilka, "mato": Mato, "orla": Orla}
 
-// Start starts to serve the host of a folder, and returns its address, such as http://127.0.0.1:8080.
-type Start func(dir string) (address string, err error)
+// Serve starts to serve the host of a folder, and returns its address, such as http://127.0.0.1:8080.
+type Serve func(dir string) (address string, err error)
 
-// MakeHosted creates the scene at a stand-in host, which start serves: main is protected, proposals of the crew and of a
+// MakeHosted creates the scene at a stand-in host, which serve starts: main is protected, proposals of the crew and of a
 // fork wait, and yours cannot be joined.
-func MakeHosted(ctx context.Context, dir string, start Start) (*Scene, error) {
+func MakeHosted(ctx context.Context, dir string, serve Serve) (*Scene, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -97,7 +97,7 @@ func MakeHosted(ctx context.Context, dir string, start Start) (*Scene, error) {
 	if err != nil {
 		return nil, err
 	}
-	address, err := start(there)
+	address, err := serve(there)
 	if err != nil {
 		return nil, err
 	}
@@ -108,7 +108,8 @@ func MakeHosted(ctx context.Context, dir string, start Start) (*Scene, error) {
 	}{{"runa", scene.Clone, "half-metres"}, {"ilka", filepath.Join(dir, "ilka"), "summer"},
 		{"mato", filepath.Join(dir, "mato"), "muness"}} {
 		remote := strings.Replace(address, "://", "://"+c.user+":"+c.user+"@", 1) + "/skerry.git"
-		if err := cloneHosted(ctx, o, remote, users[c.user], c.folder, c.branch, tips[c.branch], tips["main"]); err != nil {
+		if err := cloneHosted(ctx, o, remote, users[c.user], c.folder, c.branch, tips[c.branch],
+			tips["main"]); err != nil {
 			return nil, err
 		}
 		if c.user != "runa" {

@@ -7,7 +7,8 @@ import "fmt"
 type chart struct {
 	W, H  int
 	Spurs []spur
-	Main  string // path of the branch
+	Main  string // path of the branch,
+	Grows string // and of where it grows if proposals are joined
 	Dots  []dot  // its commits
 }
 
@@ -23,15 +24,17 @@ type dot struct{ X, Y int }
 
 // heights of the rows, and the distance of the lines.
 const (
-	proposalRow = 84
+	proposalRow = 98
 	commitRow   = 40
-	lane        = 24
+	widest      = 24
+	lanes       = 132 // for all of them, if there are many
 	edge        = 20
 )
 
 // draw lays the chart out: a row for each proposal, newest on top, then one for each commit.
 func (p *shown) draw() chart {
 	n := len(p.Waiting)
+	lane := max(6, min(widest, lanes/max(1, n)))
 	top := n * proposalRow
 	c := chart{W: edge*2 + lane*n, H: top + len(p.Commits)*commitRow}
 	at := func(row int) int { return top + row*commitRow + commitRow/2 }
@@ -40,6 +43,7 @@ func (p *shown) draw() chart {
 	}
 	if len(p.Commits) > 0 {
 		c.Main = fmt.Sprintf("M %d %d L %d %d", edge, at(0), edge, at(len(p.Commits)-1))
+		c.Grows = fmt.Sprintf("M %d %d L %d %d", edge, at(0), edge, 16)
 	}
 	for i, w := range p.Waiting {
 		x, y := edge+lane*(n-i), i*proposalRow+26

@@ -125,7 +125,10 @@ func (h *Host) repository(name string) (*hostapi.RepositorySettings, bool) {
 // person returns the account of a request, or nil if it has none.
 func (h *Host) person(r *http.Request) *hostapi.Person {
 	user, password, ok := r.BasicAuth()
-	i := slices.IndexFunc(h.settings.People, func(p hostapi.Person) bool { return p.User == user && p.Password == password })
+	i := slices.IndexFunc(h.settings.People, func(p hostapi.Person) bool {
+		return p.User == user &&
+			p.Password == password
+	})
 	if !ok || i < 0 {
 		return nil
 	}
@@ -136,7 +139,7 @@ func (h *Host) person(r *http.Request) *hostapi.Person {
 func (h *Host) handler() http.Handler {
 	mux := http.NewServeMux()
 	mux.HandleFunc("GET /{$}", h.front)
-	mux.HandleFunc("GET /{repository}", h.page)
+	mux.HandleFunc("GET /{repository}", h.showPage)
 	mux.HandleFunc("GET /api/{repository}", h.apiRepository)
 	mux.HandleFunc("GET /api/{repository}/events", h.events)
 	mux.HandleFunc("GET /api/{repository}/proposals", h.apiProposals)

@@ -38,7 +38,8 @@ const (
 // shown is what the page shows.
 type shown struct {
 	Name, Clone string
-	Sentence    string
+	Sentence    string // where the branch is,
+	Waits       string // and how many proposals wait
 	Waiting     []waiting
 	Commits     []shownCommit
 	Ended       []string
@@ -80,11 +81,12 @@ func (h *Host) render(w http.ResponseWriter, name string, data any) {
 	}
 }
 
-// page shows a repository: its branch, its history, and the proposals as they would join.
-func (h *Host) page(w http.ResponseWriter, r *http.Request) {
+// showPage shows a repository: its branch, its history, and the proposals as they would join.
+func (h *Host) showPage(w http.ResponseWriter, r *http.Request) {
 	name := r.PathValue("repository")
 	if file, err := web.ReadFile(name); err == nil && !strings.HasSuffix(name, ".html") {
-		w.Header().Set("Content-Type", map[bool]string{true: "text/css", false: "text/javascript"}[strings.HasSuffix(name,
+		w.Header().Set("Content-Type", map[bool]string{true: "text/css", false: "text/javascript"}[strings.HasSuffix(
+			name,
 			".css")])
 		_, _ = w.Write(file)
 		return
@@ -170,7 +172,8 @@ func (h *Host) read(ctx context.Context, name string) (*shown, error) {
 			}
 			p.Waiting = append(p.Waiting, *w)
 		case len(p.Ended) < mostEnded:
-			p.Ended = append(p.Ended, fmt.Sprintf("%d  %s, by %s: %s", one.Number, visible.Lines(one.Title), one.By, one.State))
+			p.Ended = append(p.Ended, fmt.Sprintf("%d  %s, by %s: %s", one.Number, visible.Lines(one.Title), one.By,
+				one.State))
 		}
 	}
 	for _, b := range api.Branches {
@@ -203,7 +206,8 @@ func firstParents(ctx context.Context, store *object.Overlay, at object.ID) (out
 }
 
 // forecast computes what joining a proposal asks.
-func forecast(ctx context.Context, board *proposal.Board, store *object.Overlay, one *hostapi.Proposal) (*waiting, error) {
+func forecast(ctx context.Context, board *proposal.Board, store *object.Overlay, one *hostapi.Proposal) (*waiting,
+	error) {
 	w := &waiting{Number: one.Number, Title: visible.Lines(one.Title), Check: one.Check,
 		Facts: one.By + ", " + words.Ago(time.Now(), one.Opened)}
 	w.Wish = one.From + " → " + one.Into
@@ -232,7 +236,7 @@ func forecast(ctx context.Context, board *proposal.Board, store *object.Overlay,
 	err = board.Forecast(ctx, []proposal.Proposal{p}, func(_ int, f proposal.Forecast) {
 		w.Outcome, w.Joins = words.Upper(f.Outcome()), f.Joins() && len(f.Misfits) == 0
 		if len(f.Clashes) > 0 {
-			w.Says = append(w.Says, "in "+words.List(words.Some(f.Clashes, 3)))
+			w.Says = append(w.Says, "Both changed "+words.List(words.Some(f.Clashes, 3))+".")
 		}
 		for _, m := range f.Misfits {
 			w.Says = append(w.Says, visible.Lines(m))
@@ -255,18 +259,19 @@ func (p *shown) say(branch string, people []hostapi.Person, set *hostapi.Reposit
 	}
 	switch n := len(p.Waiting); {
 	case n == 0:
-		p.Sentence += " No proposal waits."
+		p.Waits = "No proposal waits."
 	case stuck == 0:
-		p.Sentence += fmt.Sprintf(" %s; all of them join.", words.Count(n, "proposal waits", "proposals wait"))
+		p.Waits = fmt.Sprintf("%s; all of them join.", words.Count(n, "proposal waits", "proposals wait"))
 	default:
-		p.Sentence += fmt.Sprintf(" %s; %s not join as %s.", words.Count(n, "proposal waits", "proposals wait"),
+		p.Waits = fmt.Sprintf("%s; %s not join as %s.", words.Count(n, "proposal waits", "proposals wait"),
 			words.Count(stuck, "does", "do"), words.Is(stuck, "it is", "they are"))
 	}
 	if set.Rules.Check != "" {
 		p.Rules = append(p.Rules, "It takes only what passes “"+set.Rules.Check+"”.")
 	}
 	if len(set.Rules.Protected) > 0 {
-		p.Rules = append(p.Rules, words.List(set.Rules.Protected)+" is protected: maintainers push there, all others put "+
+		p.Rules = append(p.Rules, words.List(
+			set.Rules.Protected)+" is protected: maintainers push there, all others put "+
 			"proposals forward.")
 	}
 	var names []string

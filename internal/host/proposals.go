@@ -151,14 +151,14 @@ func (h *Host) Refresh(repository string) {
 
 // changed shows the present state of a repository: by its ref, and to the open pages.
 func (h *Host) changed(repository string) {
-	if err := h.show(context.Background(), repository); err != nil {
+	if err := h.writeState(context.Background(), repository); err != nil {
 		fmt.Fprintf(os.Stderr, "host: %s: %v\n", repository, err)
 	}
 	h.tell(repository)
 }
 
-// show writes the state of a repository into a commit that its ref names.
-func (h *Host) show(ctx context.Context, repository string) error {
+// writeState writes the state of a repository into a commit that its ref names.
+func (h *Host) writeState(ctx context.Context, repository string) error {
 	r, err := h.Show(ctx, repository)
 	if err != nil {
 		return err

@@ -1,5 +1,5 @@
-// Package hostapi is what a host says of its repositories in JSON, by HTTP and by a ref. docs/proposals.md describes it,
-// so that other hosts can offer the same. It also has the settings of the stand-in host.
+// Package hostapi is what a host says of its repositories in JSON, by HTTP and by a ref. docs/proposals.md describes
+// it, so that other hosts can offer the same. It also has the settings of the stand-in host.
 package hostapi
 
 import (
@@ -27,11 +27,12 @@ type Branch struct {
 
 // Rules are what the host asks of a push.
 type Rules struct {
-	Maintainers []string `json:"maintainers"`       // users who may push to protected branches
-	Protected   []string `json:"protected"`         // branches
-	Check       string   `json:"check,omitempty"`   // command that must pass on a protected branch
-	Message     string   `json:"message,omitempty"` // POSIX extended expression that the first line of a message must match
-	MostBytes   int64    `json:"most_bytes,omitempty"`
+	Maintainers []string `json:"maintainers"`     // users who may push to protected branches
+	Protected   []string `json:"protected"`       // branches
+	Check       string   `json:"check,omitempty"` // command that must pass on a protected branch
+	// Message is a POSIX extended expression that the first line of a commit message must match.
+	Message   string `json:"message,omitempty"`
+	MostBytes int64  `json:"most_bytes,omitempty"`
 }
 
 // State tells what became of a proposal.

@@ -83,11 +83,12 @@ func (l *Listed) Beside() string {
 
 // None explains an empty list. pattern is where proposals were sought.
 func (l *Listed) None(pattern Pattern) string {
-	return fmt.Sprintf("%s shows no proposals that wait, as far as its refs tell (%s). If it keeps them elsewhere, name the "+
-		"pattern in dorvik.proposals.", l.Remote, pattern)
+	return fmt.Sprintf("%s shows no proposals that wait, as far as its refs tell (%s). If it keeps them elsewhere, "+
+		"name the pattern in dorvik.proposals.", l.Remote, pattern)
 }
 
-// SendBack returns a note to the author of a proposal: what keeps it from being joined, and with whose work it collides.
+// SendBack returns a note to the author of a proposal: what keeps it from being joined, and with whose work it
+// collides.
 func SendBack(p *Proposal, f *Forecast, questions []plan.Attributed) string {
 	into := strings.TrimPrefix(p.Into.Ref, "refs/heads/")
 	text := fmt.Sprintf("Proposal %s, “%s”, does not join into %s as it is.\n", p.Name, p.Title(), into)

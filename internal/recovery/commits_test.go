@@ -118,7 +118,10 @@ func TestWhatIsNotCommitted(t *testing.T) {
 			Draft{Staged: true, Message: "m"}, "no branch"},
 		"a hook that says no": {func(tm *team) { tm.localHook("pre-commit", "echo 'Not on Fridays.'; exit 1") },
 			Draft{Staged: true, Message: "m"}, "Not on Fridays"},
-		"a hook about messages": {func(tm *team) { tm.localHook("commit-msg", `grep -q '#[0-9]' "$1" || { echo 'No task.'; exit 1; }`) },
+		"a hook about messages": {func(tm *team) {
+			tm.localHook("commit-msg",
+				`grep -q '#[0-9]' "$1" || { echo 'No task.'; exit 1; }`)
+		},
 			Draft{Staged: true, Message: "m"}, "No task"},
 	} {
 		t.Run(name, func(t *testing.T) {

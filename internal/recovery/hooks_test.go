@@ -98,7 +98,8 @@ func TestHooksRunAsByGit(t *testing.T) {
 				assert.Contains(t, ours, "commit-msg FILE \nSee 7.")
 			}
 			assert.Regexp(t,
-				`^(merge origin/main: (Merge made by|Fast-forward)|commit \(merge\): Merge|rebase \(finish\): refs/heads/main onto )`,
+				`^(merge origin/main: (Merge made by|Fast-forward)|commit \(merge\): Merge|rebase \(finish\): re`+
+					`fs/heads/main onto )`,
 				tm.mine.Git("reflog", "-1", "--format=%gs"))
 			if c.git == nil {
 				assert.Contains(t, ours, "post-rewrite rebase \n"+before+" "+tip+"\n")

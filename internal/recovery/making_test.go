@@ -87,7 +87,8 @@ func toMake(t *testing.T, s *Session, p *plan.Position, j *plan.Join) []*prove.T
 func TestMakingAnewThatDoesNotEndWell(t *testing.T) {
 	t.Parallel()
 	for command, want := range map[string]string{
-		"exit 3": "", "rm all": "took d/all away", "printf '\\377' > all": "is not UTF-8 text", ":": "did not change it",
+		"exit 3": "", "rm all": "took d/all away", "printf '\\377' > all": "is not UTF-8 text",
+		":": "did not change it",
 	} {
 		_, s := generated(t, command)
 		p, j, b := ready(t, s, plan.Merge, settle.Anew)

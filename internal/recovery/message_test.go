@@ -70,6 +70,7 @@ func TestTheMessageOfAMergeThatGitBegan(t *testing.T) {
 	s := tm.session()
 	require.NoError(t, s.TakeOver(t.Context(), ledger.Finish))
 	_, j, _ := ready(t, s, plan.Merge, settle.TheirsYours)
-	assert.Regexp(t, `^Both fares\n\nAs agreed\.\n\nConflicts, and how they were settled:\n\n- f: theirs, then yours\n\n`+
+	assert.Regexp(t, `^Both fares\n\nAs agreed\.\n\nConflicts, and how they were settled:\n\n- f: theirs, then y`+
+		`ours\n\n`+
 		`Signed-off-by: .*\n$`, j.Message)
 }

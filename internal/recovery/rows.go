@@ -37,6 +37,21 @@ func RowsOf(s *Session) *Rows { return &Rows{s: s} }
 type Halt struct {
 	Stage ledger.Stage
 	Why   string // a clause
+	// Terms is the check that waits for an agreement; nil if the row waits for something else.
+	Terms *prove.Terms
+}
+
+// Does says what a person does at the stage where the row waits. It is empty if the row just goes on.
+func (h *Halt) Does() string {
+	switch {
+	case h.Terms != nil:
+		return "agree to run it"
+	case h.Stage == ledger.Settle:
+		return "settle it"
+	case h.Stage == ledger.Check:
+		return "look at its check"
+	}
+	return ""
 }
 
 // Now returns the row of the current branch, or nil.
@@ -358,11 +373,12 @@ func (r *Rows) settled(ctx context.Context, row *proposal.Row, p *plan.Position)
 		return nil, nil, err
 	}
 	if j.Open > 0 {
-		return nil, &Halt{ledger.Settle, words.Count(j.Open, "conflict needs", "conflicts need") + " a decision"}, nil
+		return nil, &Halt{Stage: ledger.Settle, Why: words.Count(j.Open, "conflict needs", "conflicts need") +
+			" a decision"}, nil
 	}
 	for _, n := range j.Remarks() {
 		if n.Asks {
-			return nil, &Halt{ledger.Settle, strings.TrimSuffix(words.Remark(n), ".")}, nil
+			return nil, &Halt{Stage: ledger.Settle, Why: strings.TrimSuffix(words.Remark(n), ".")}, nil
 		}
 	}
 	return j, nil, nil
@@ -388,7 +404,7 @@ func (r *Rows) check(ctx context.Context, p *plan.Position, j *plan.Join, say fu
 		line = "“" + u.Terms.Command.Line() + "”"
 	}
 	halts := func(why string) (verdict, error) {
-		v.halt = &Halt{ledger.Check, why}
+		v.halt = &Halt{Stage: ledger.Check, Why: why}
 		return v, nil
 	}
 	switch {
@@ -403,7 +419,7 @@ func (r *Rows) check(ctx context.Context, p *plan.Position, j *plan.Join, say fu
 	case u.Passed != nil:
 		v.passes = "It passes " + line + "."
 	case !u.Agreed:
-		return halts("nobody agreed yet to run " + line)
+		v.halt = &Halt{Stage: ledger.Check, Why: "nobody agreed yet to run " + line, Terms: u.Terms}
 	default:
 		say(fmt.Sprintf("Running %s on %s.", line, p.Line().Name))
 		return r.prove(ctx, p, u, v)
@@ -423,7 +439,7 @@ func (r *Rows) prove(ctx context.Context, p *plan.Position, u *prove.Unchecked, 
 	case err != nil:
 		return v, err
 	case proof.Unchecked != "":
-		v.halt = &Halt{ledger.Check, strings.TrimSuffix(proof.Unchecked, ".")}
+		v.halt = &Halt{Stage: ledger.Check, Why: strings.TrimSuffix(proof.Unchecked, ".")}
 		return v, nil
 	case proof.Result.Passed:
 		v.passes = "It passes " + line + "."
@@ -443,7 +459,8 @@ func (r *Rows) prove(ctx context.Context, p *plan.Position, u *prove.Unchecked, 
 			return v, err
 		}
 		if !before.Result.Passed {
-			v.halt = &Halt{ledger.Check, fmt.Sprintf("%s fails on %s without the proposal, too", line, p.Branch.Name)}
+			v.halt = &Halt{Stage: ledger.Check, Why: fmt.Sprintf("%s fails on %s without the proposal, too", line,
+				p.Branch.Name)}
 			return v, nil
 		}
 	}
@@ -463,7 +480,7 @@ func stopsChange(err error) (*Halt, error) {
 	var asks *change.AsksError
 	var hooks *change.HooksError
 	if errors.As(err, &over) || errors.As(err, &asks) || errors.As(err, &hooks) {
-		return &Halt{ledger.Push, err.Error()}, nil
+		return &Halt{Stage: ledger.Push, Why: err.Error()}, nil
 	}
 	return nil, err
 }

@@ -124,7 +124,8 @@ func TestManyInARow(t *testing.T) {
 	h, said = tm.next(s)
 	assert.Nil(t, h, said)
 	row := RowsOf(s).Now()
-	assert.Equal(t, []string{"1 joined", "2 joined", "3 joined", "4 left-out “! test -e breaks” fails on the joined code",
+	assert.Equal(t, []string{"1 joined", "2 joined", "3 joined",
+		"4 left-out “! test -e breaks” fails on the joined code",
 		"5 left-out it was withdrawn after it was marked",
 		"6 left-out it was rewritten or added to after it was marked; it is at " +
 			tm.other.Git("rev-parse", "--short=7", "p6") + " now", "7 joined"}, states(row))

@@ -290,11 +290,12 @@ func goBackAsBefore(t *testing.T, s *Session, wp *ledger.Waypoint, r *gittest.Re
 func TestWhatAListAsksFor(t *testing.T) {
 	t.Parallel()
 	for name, c := range map[string]struct{ edit, notes, why string }{
-		"runs":      {`$a exec make test`, "runs “make test” on the way", ""},
-		"stops":     {`$a break`, "stops once more", ""},
-		"rewords":   {`3s/pick/reword/`, "rewords “third”", ""},
-		"edits":     {`3s/pick/e/`, "stops at “third”", ""},
-		"takes":     {`$a update-ref refs/heads/other`, "moves other, too, which was moved since by something else", ""},
+		"runs":    {`$a exec make test`, "runs “make test” on the way", ""},
+		"stops":   {`$a break`, "stops once more", ""},
+		"rewords": {`3s/pick/reword/`, "rewords “third”", ""},
+		"edits":   {`3s/pick/e/`, "stops at “third”", ""},
+		"takes": {`$a update-ref refs/heads/other`, "moves other, too, which was moved since by something else",
+			""},
 		"drops":     {`2s/pick/drop/`, "", ""},
 		"joins":     {`$a merge side`, "", "no commit joined before"},
 		"elsewhere": {`$a reset origin/main`, "", "ends on another line"},

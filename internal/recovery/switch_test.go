@@ -44,7 +44,8 @@ func TestSwitchingBranches(t *testing.T) {
 		says string
 	}{
 		{"work in the way", func() { tm.mine.Write("f", "edited\n") }, "there has something else at f"},
-		{"work that git does not know", func() { tm.mine.Write("new/x", "mine\n") }, "there has something else at new/x"},
+		{"work that git does not know", func() { tm.mine.Write("new/x", "mine\n") },
+			"there has something else at new/x"},
 		{"no such branch", func() { tm.mine.Git("branch", "-m", "there", "away") }, "There is no branch there."},
 		{"checked out elsewhere", func() {
 			tm.mine.Git("worktree", "add", "-q", "-b", "there", t.TempDir()+"/w", "away")

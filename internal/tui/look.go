@@ -246,9 +246,8 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 	}
 	p.Say(w, term.Line{}.Bold(h, st.Head+" ").Add(term.Plain, st.Text))
 	p.Say(w, term.Text(term.Dim, st.Next))
-	for _, more := range []string{s.silence(), s.job.notice, s.underWay(), s.half(), s.job.pos.Rewritten(), s.job.pos.Triangle(),
-		s.marked(),
-		s.needed(), s.putAside(), s.obstacle(), s.unfit()} {
+	for _, more := range []string{s.silence(), s.job.notice, s.underWay(), s.half(), s.job.pos.Rewritten(),
+		s.job.pos.Triangle(), s.marked(), s.needed(), s.putAside(), s.obstacle(), s.unfit()} {
 		if more != "" {
 			p.Blank()
 			p.Warn(w, more)

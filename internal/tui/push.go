@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -15,6 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/proposal"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
@@ -24,18 +26,20 @@ import (
 
 // pushScreen is Push: the new branch, what was verified, and the push.
 type pushScreen struct {
-	checked *checkState // Check's results for the joined code
-	job     *job
-	scroll  term.Scroll
-	ready   *recovery.Departure
-	refused *recovery.Pushed
-	stopped *vcs.HookError // a hook refused the change
-	said    []string       // messages of the accepted push
-	without bool           // skip hooks without consent
-	remake  bool           // create the deleted remote branch again
-	to      string         // branch of the remote to push to; empty for the usual one
-	replace bool           // exchange the remote branch's commits
-	tags    change.Tags    // tags that go, too
+	checked   *checkState // Check's results for the joined code
+	job       *job
+	scroll    term.Scroll
+	ready     *recovery.Departure
+	refused   *recovery.Pushed
+	stopped   *vcs.HookError     // a hook refused the change
+	said      []string           // messages of the accepted push
+	pushedRow *proposal.Row      // the row of proposals that was pushed; nil if none
+	shown     *recovery.HostView // what the host shows since; nil if it is not known
+	without   bool               // skip hooks without consent
+	remake    bool               // create the deleted remote branch again
+	to        string             // branch of the remote to push to; empty for the usual one
+	replace   bool               // exchange the remote branch's commits
+	tags      change.Tags        // tags that go, too
 }
 
 func (s *pushScreen) label() string { return ledger.Push.String() }
@@ -76,6 +80,7 @@ func (s *pushScreen) enter() tea.Cmd {
 	s.job.goTo(s)
 	s.ready, s.refused, s.stopped, s.said, s.without, s.remake = nil, nil, nil, nil, false, false
 	s.replace, s.to, s.job.holds, s.tags = false, "", "", change.UsualTags
+	s.shown, s.pushedRow = nil, nil
 	s.scroll.To(0)
 	pos, join, tip := s.job.pos, s.join(), s.tip()
 	return s.job.start("asking "+pos.To().Remote.String(), func(ctx context.Context, _ func(int, int)) (then, error) {
@@ -488,11 +493,12 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 		if text := d.TagsSentence(); text != "" {
 			s.job.holds += " " + text
 		}
-		s.said = d.Said
+		s.said, s.shown = d.Said, nil
 		s.scroll.To(0)
 		if notice := s.job.s.TakeNotice(); notice != "" {
 			s.job.flash = term.Warning(notice)
 		}
+		return tea.Batch(s.endRow(), s.askHost(d, 0))
 	case d.Refusal.Kind == vcs.Behind:
 		cmd := s.job.nav.lookAgain(true)
 		s.job.flash = term.Warning("Somebody pushed first, so the push was refused. ")
@@ -510,6 +516,52 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 		s.refused = d
 	}
 	return nil
+}
+
+// mostAsked limits how often the host is asked whether its check ended, and askAgain is the time between two questions.
+const (
+	mostAsked = 60
+	askAgain  = 2 * time.Second
+)
+
+// askHost asks the host what it shows after a push, until its check has ended. A host that shows nothing is not asked
+// again.
+func (s *pushScreen) askHost(d *recovery.Pushed, times int) tea.Cmd {
+	reads := s.job.newBeside()
+	return reads.start(func(ctx context.Context) (then, error) {
+		if times > 0 {
+			select {
+			case <-time.After(askAgain):
+			case <-ctx.Done():
+				return nil, ctx.Err()
+			}
+		}
+		v, err := s.job.s.Push.Shown(ctx, d.To, d.Tip)
+		if err != nil || v == nil {
+			return nil, nil // the push itself was told
+		}
+		return func() tea.Cmd {
+			s.shown = v
+			if v.Running() && times < mostAsked && s.job.holds != "" {
+				return s.askHost(d, times+1)
+			}
+			return nil
+		}, nil
+	})
+}
+
+// endRow forgets a row of proposals that was pushed.
+func (s *pushScreen) endRow() tea.Cmd {
+	row := s.job.st.Row
+	if row == nil || row.Branch != s.job.pos.Branch.Name || row.Current() != nil {
+		return nil
+	}
+	s.pushedRow = row
+	return s.job.newBeside().start(func(ctx context.Context) (then, error) {
+		err := recovery.RowsOf(s.job.s).End(ctx)
+		st := s.job.s.Ledger.State()
+		return func() tea.Cmd { s.job.st = st; return nil }, err
+	})
 }
 
 func (s *pushScreen) remark() term.Line {
@@ -539,6 +591,9 @@ func (s *pushScreen) remark() term.Line {
 	case s.job.pos.IsPick():
 		return term.Text(term.Dim,
 			"If somebody pushes first, what you picked stays on your branch, and you join the two lines.")
+	}
+	if inRow(s.job) {
+		return term.Text(term.Dim, "Each join of the row can be undone.")
 	}
 	return term.Text(term.Dim, "If somebody pushes first, Dorvik joins again and asks only what is new.")
 }

@@ -8,7 +8,9 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/hostapi"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/proposal"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/term"
 	"dorvik.dev/dorvik/internal/words"
@@ -136,6 +138,7 @@ func (s pushPage) headline(p *term.Page, w int) bool {
 // pushed describes an accepted push, and what can follow.
 func (s pushPage) pushed(p *term.Page, w int) {
 	p.Say(w, term.Line{}.Bold(term.Joined, "✓ Pushed. ").Add(term.Plain, s.job.holds+" "+s.inIt()))
+	s.hostRows(p, w)
 	saidRows(p, s.said, w)
 	if f := s.job.forward; f != nil && !recovery.IsTrunk(s.job.pos.Branch.Name) {
 		p.Say(w,
@@ -156,6 +159,11 @@ func (s pushPage) goes(up string) term.Line {
 			"Change the commits first; what it asked for is below.")
 	}
 	head := "Ready to join and push."
+	if s.joins() && inRow(s.job) {
+		return term.Line{}.Bold(term.Joined, "Ready to join. ").Add(term.Plain,
+			"The row then goes on with the next; nothing "+
+				"is pushed before all had their turn.")
+	}
 	if s.job.accepted() {
 		head = "Joined here, not pushed yet."
 	} else if !s.joins() {
@@ -304,6 +312,38 @@ func (s pushPage) touchedRows(p *term.Page, w int) {
 		"they are")+" open")
 	p.Blank()
 	p.Rows(term.Indent(term.Wrap(term.Text(term.Plain, words.List(words.Some(paths, 12))), w-8), 4))
+}
+
+// hostRows draws what became of a row of proposals, and what the host shows.
+func (s pushPage) hostRows(p *term.Page, w int) {
+	if s.pushedRow != nil {
+		p.Blank()
+		p.Head("THE ROW", "  "+s.pushedRow.Sentence())
+		for i := range s.pushedRow.Items {
+			item := &s.pushedRow.Items[i]
+			m := term.MarkSettled
+			if item.State == proposal.LeftOut {
+				m = term.MarkBehind
+			}
+			p.Rows(term.Indent(term.Wrap(term.Line{}.Mark(m).Add(term.Plain, fmt.Sprintf("%-4s%s", item.Name,
+				item.Title)).
+				Add(term.Dim, "  by "+words.List(words.Some(item.By, 3))+": "+item.Account()), w-6), 4))
+		}
+	}
+	if s.shown == nil {
+		return
+	}
+	p.Blank()
+	p.Head("AT THE HOST", "")
+	for i, text := range s.shown.Sentences() {
+		m := term.MarkNone
+		if i == 0 {
+			m = map[hostapi.CheckState]term.Mark{hostapi.Running: {Sign: "·", Hue: term.Dim},
+				hostapi.Passed: term.MarkSettled,
+				hostapi.Failed: term.MarkFailed}[s.shown.Branch.Check.State]
+		}
+		p.Rows(term.Indent(term.Wrap(term.Line{}.Mark(m).Add(term.Plain, text), w-6), 4))
+	}
 }
 
 // saidRows draws the words of a hook or a server whole, with their web addresses as links.

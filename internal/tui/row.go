@@ -9,8 +9,8 @@ import (
 	tea "charm.land/bubbletea/v2"
 
 	"dorvik.dev/dorvik/internal/change"
-	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/proposal"
+	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
@@ -109,9 +109,10 @@ func (s *rowScreen) actions() []action {
 	row := s.row()
 	var out []action
 	switch item := row.Current(); {
-	case s.halt != nil && s.halt.Stage != ledger.Push:
-		out = append(out, acts(keys.Next, words.If(s.halt.Stage == ledger.Settle, "settle it", "look at its check"),
-			s.toStage))
+	case s.halt != nil && s.halt.Terms != nil:
+		out = append(out, acts(keys.Next, s.halt.Does(), s.agree))
+	case s.halt != nil && s.halt.Does() != "":
+		out = append(out, acts(keys.Next, s.halt.Does(), s.toStage))
 	case item != nil:
 		out = append(out, acts(keys.Next, "go on with "+item.Name, s.goOn))
 	case row.Count(proposal.Joined) > 0:
@@ -129,6 +130,24 @@ func (s *rowScreen) actions() []action {
 		s.job.close()
 		return s.job.nav.lookAgain(false)
 	}))
+}
+
+// agree asks for the agreement to the check, and goes on with it.
+func (s *rowScreen) agree() tea.Cmd {
+	t := s.halt.Terms
+	if len(t.Asks) > 0 {
+		return openConsent(s.job, []*prove.Terms{t}, s.goOn)
+	}
+	s.job.ask(term.Text(term.Plain, fmt.Sprintf(
+		"Run “%s” on each joined result? It runs with your rights, in a checkout "+
+			"of its own. You are asked again when somebody changes what it runs.", t.Command.Line())), "run it",
+		func() tea.Cmd {
+			if err := s.job.s.Prover.Asker.AgreeTo(t); err != nil {
+				return s.job.failed(err)
+			}
+			return s.goOn()
+		}, nil)
+	return nil
 }
 
 // toStage goes to the stage at which the row waits.
