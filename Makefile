@@ -33,7 +33,7 @@ test:
 
 ## tools: compilers, test runners and an ssh server for tests, which pass over what is missing. The system may start the server
 tools:
-	@scripts/need go gcc make python3 node rustc javac pytest cmake ctest tsc eslint gradle mvn maven-plugins sshd git-lfs
+	@scripts/need go gcc make python3 node rustc javac pytest cmake ctest tsc eslint gradle mvn maven-plugins sshd git-lfs chromedriver
 
 ## quick: the computation, the tables, the stages in memory; less than a minute. It says what is left out
 quick:

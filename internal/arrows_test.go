@@ -77,10 +77,11 @@ var arrows = map[string]string{
 	"tui/keys": "+charm.land",
 	"tui/term": "core/lexing tui/keys visible +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
 	"tui": "core/annotate core/caught core/decided core/diagnose core/diff core/history core/inside core/lexing core/merge " +
-		"core/misfit core/object core/replay core/rx core/settle askpass change check demo draw ledger lookback plan proposal prove " +
-		"recovery tui/keys tui/term vcs visible words +charm.land +github.com/charmbracelet",
+		"core/misfit core/object core/replay core/rx core/settle askpass change check demo draw hostapi " +
+		"ledger lookback plan proposal prove recovery tui/keys tui/term vcs visible words +charm.land +github.com/charmbracelet",
 	"cli": "core/annotate core/caught core/decided core/diagnose core/history core/merge core/misfit core/object " +
-		"core/replay core/settle askpass change check demo draw ledger lookback plan proposal prove recovery vcs visible words " +
+		"core/replay core/settle askpass change check demo draw " +
+		"ledger lookback plan proposal prove recovery vcs visible words " +
 		"+github.com/spf13/cobra",
 }
 

@@ -76,8 +76,8 @@ var users = map[string]Person{"runa": Runa, "ilka": Ilka, "mato": Mato, "orla": 
 // Serve starts to serve the host of a folder, and returns its address, such as http://127.0.0.1:8080.
 type Serve func(dir string) (address string, err error)
 
-// MakeHosted creates the scene at a stand-in host, which serve starts: main is protected, proposals of the crew and of a
-// fork wait, and yours cannot be joined.
+// MakeHosted creates the scene at a stand-in host, which serve starts: main is protected, proposals of the crew and of
+// a fork wait, and yours cannot be joined.
 func MakeHosted(ctx context.Context, dir string, serve Serve) (*Scene, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {

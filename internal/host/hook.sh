@@ -29,7 +29,9 @@ while read -r old new ref; do
 			echo "$branch is a protected branch: put a proposal forward instead, at $HOST_PAGE"
 			exit 1
 		fi
-		if [ "$new" = "$none" ] || [ "$old" != "$none" ] && [ -n "$(git rev-list -1 "$new..$old")" ]; then
+		lost=$old
+		[ "$old" = "$none" ] || [ "$new" = "$none" ] || lost=$(git rev-list -1 "$new..$old")
+		if [ -n "$lost" ] && [ "$lost" != "$none" ]; then
 			echo "$branch is a protected branch: its commits are never taken out."
 			exit 1
 		fi

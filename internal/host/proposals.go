@@ -52,9 +52,9 @@ func (h *Host) Propose(ctx context.Context, repository, by string, p hostapi.Pro
 		}
 		from = fork.Name
 	}
-	for in, branch := range map[string]string{from: p.From, repo.Name: p.Into} {
-		if at, err := h.tip(ctx, in, "refs/heads/"+branch); err != nil || at.IsZero() {
-			return nil, errors.Join(err, fmt.Errorf("%s has no branch %q", in, branch))
+	for _, b := range [][2]string{{from, p.From}, {repo.Name, p.Into}} {
+		if at, err := h.tip(ctx, b[0], "refs/heads/"+b[1]); err != nil || at.IsZero() {
+			return nil, errors.Join(err, fmt.Errorf("%s has no branch %q", b[0], b[1]))
 		}
 	}
 	h.mu.Lock()
@@ -204,7 +204,7 @@ func (h *Host) Withdraw(ctx context.Context, repository string, number int) erro
 	case i < 0:
 		err = fmt.Errorf("%s has no proposal %d", repository, number)
 	case list[i].State != hostapi.Waiting:
-		err = fmt.Errorf("proposal %d does not wait any more: it is %s", number, list[i].State)
+		err = fmt.Errorf("proposal %d no longer waits: it is %s", number, list[i].State)
 	default:
 		list[i].State = hostapi.Withdrawn
 		repo := git.Bare(h.path(repository))

@@ -246,6 +246,11 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 	}
 	p.Say(w, term.Line{}.Bold(h, st.Head+" ").Add(term.Plain, st.Text))
 	p.Say(w, term.Text(term.Dim, st.Next))
+	if d := s.job.played; d != nil && d.Scene.Host != "" {
+		p.Blank()
+		p.Say(w, term.Line{}.Linked(term.Plain, "The page of the stand-in host: "+d.Scene.Host).Add(term.Dim,
+			"   Six proposals wait there; P lists them here."))
+	}
 	for _, more := range []string{s.silence(), s.job.notice, s.underWay(), s.half(), s.job.pos.Rewritten(),
 		s.job.pos.Triangle(), s.marked(), s.needed(), s.putAside(), s.obstacle(), s.unfit()} {
 		if more != "" {
