@@ -10,9 +10,10 @@ import (
 	"testing"
 	"time"
 
-	_ "dorvik.dev/dorvik/internal/cli" // so that a change to the program runs these tests again
+	_ "dorvik.dev/dorvik/internal/cli" // so that a change to the programs runs these tests again
 	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/gittest"
+	_ "dorvik.dev/dorvik/internal/host"
 	_ "dorvik.dev/dorvik/internal/tui"
 
 	"github.com/stretchr/testify/assert"
@@ -27,7 +28,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "dorvik")
-	build := exec.Command("go", "build", "-o", binary, "dorvik.dev/dorvik/cmd/dorvik")
+	build := exec.Command("go", "build", "-o", dir, "dorvik.dev/dorvik/cmd/...")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0") // as make build has it
 	if out, err := build.CombinedOutput(); err != nil {
 		panic(string(out))
@@ -53,6 +54,15 @@ type terminal struct {
 const patience = 40 * time.Second
 
 func newTerminal(t *testing.T) *terminal {
+	x := emptyTerminal(t)
+	out, err := exec.Command(binary, "demo", "--no-ui", "--dir", filepath.Join(t.TempDir(), "demo")).Output()
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(out, x.scene))
+	return x
+}
+
+// emptyTerminal has no scene yet.
+func emptyTerminal(t *testing.T) *terminal {
 	if testing.Short() {
 		t.Skip("this runs the program in a terminal; “make test” does it")
 	}
@@ -66,10 +76,7 @@ func newTerminal(t *testing.T) *terminal {
 			os.Unsetenv(name) // the demo's clones say who one is
 		}
 	}
-	out, err := exec.Command(binary, "demo", "--no-ui", "--dir", filepath.Join(t.TempDir(), "demo")).Output()
-	require.NoError(t, err)
 	term := &terminal{t: t, sock: filepath.Join(t.TempDir(), "tmux"), scene: &demo.Scene{}}
-	require.NoError(t, json.Unmarshal(out, term.scene))
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", term.sock, "kill-server").Run() })
 	return term
 }

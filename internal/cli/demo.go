@@ -1,13 +1,9 @@
 package cli
 
 import (
-	"bufio"
 	"context"
 	"fmt"
 	"os"
-	"os/exec"
-	"path/filepath"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -96,7 +92,7 @@ func makeScene(ctx context.Context, dir string, part demo.Part) (scene *demo.Sce
 		return scene, end, err
 	}
 	scene, err = demo.MakeHosted(ctx, dir, func(dir string) (address string, err error) {
-		address, end, err = startHost(dir)
+		address, end, err = demo.ServeHost(dir)
 		return address, err
 	})
 	if err != nil {
@@ -104,44 +100,4 @@ func makeScene(ctx context.Context, dir string, part demo.Part) (scene *demo.Sce
 		return nil, nil, err
 	}
 	return scene, end, nil
-}
-
-// hostProgram is the stand-in host. It is a program of its own because an HTTP server is a third of its size.
-const hostProgram = "dorvik-host"
-
-// startHost starts the stand-in host of a folder, which ends with this process at the latest.
-func startHost(dir string) (address string, end func(), err error) {
-	end = func() {}
-	path := hostProgram
-	if own, err := os.Executable(); err == nil {
-		if beside := filepath.Join(filepath.Dir(own), hostProgram); exists(beside) {
-			path = beside
-		}
-	}
-	cmd := exec.Command(path, dir)
-	lives, err := cmd.StdinPipe() // the host ends when this is closed
-	if err != nil {
-		return "", end, err
-	}
-	says, err := cmd.StdoutPipe()
-	if err != nil {
-		return "", end, err
-	}
-	if err := cmd.Start(); err != nil {
-		return "", end, fmt.Errorf("starting the stand-in host: %w; it is built by “make build”, and has to be beside "+
-			"dorvik or on the PATH", err)
-	}
-	end = func() { _ = lives.Close(); _ = cmd.Wait() }
-	address, err = bufio.NewReader(says).ReadString('\n')
-	if err != nil {
-		end()
-		return "", func() {}, fmt.Errorf("the stand-in host did not start: %w", err)
-	}
-	return strings.TrimSpace(address), end, nil
-}
-
-// exists reports whether there is a file.
-func exists(path string) bool {
-	_, err := os.Stat(path)
-	return err == nil
 }

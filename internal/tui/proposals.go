@@ -232,7 +232,7 @@ func (s *proposalsScreen) moving(doing string, do func(ctx context.Context) (str
 		}
 		return func() tea.Cmd {
 			s.leave()
-			cmd := s.job.nav.lookAgain(false)
+			cmd := s.job.nav.lookAgain(true)
 			s.job.flash = term.Text(term.Plain, said)
 			return cmd
 		}, nil

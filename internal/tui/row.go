@@ -128,7 +128,7 @@ func (s *rowScreen) actions() []action {
 	out = append(out, s.rows.keys("proposal")...)
 	return append(out, acts(keys.Back, "", func() tea.Cmd {
 		s.job.close()
-		return s.job.nav.lookAgain(false)
+		return s.job.nav.lookAgain(true)
 	}))
 }
 
@@ -201,7 +201,7 @@ func (s *rowScreen) end() tea.Cmd {
 func (s *rowScreen) over(said string) func() tea.Cmd {
 	return func() tea.Cmd {
 		s.job.close()
-		cmd := s.job.nav.lookAgain(false)
+		cmd := s.job.nav.lookAgain(true)
 		s.job.flash = term.Done(said)
 		return cmd
 	}
