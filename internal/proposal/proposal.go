@@ -64,6 +64,7 @@ type Board struct {
 	Repo    vcs.System
 	Planner *plan.Planner
 	cache   *cache
+	me      string // e-mail address of the person at the keyboard, as of the last List; empty if unknown
 }
 
 // New returns the board of a repository.
@@ -110,6 +111,10 @@ func (b *Board) List(ctx context.Context, remote vcs.Remote) (*Listed, error) {
 	pattern, err := b.Pattern(ctx)
 	if err != nil {
 		return nil, err
+	}
+	b.me = ""
+	if me, err := b.Repo.Committer(ctx); err == nil { // without a name nobody is you
+		b.me = me.Email
 	}
 	if err := b.Repo.Fetch(ctx, remote); err != nil {
 		return nil, err
@@ -245,9 +250,8 @@ func (b *Board) complete(ctx context.Context, p *Proposal, seen object.ID, names
 
 // own returns the branch here that is pushed to the proposal's, if the person wrote the newest commit.
 func (b *Board) own(ctx context.Context, p *Proposal, names []vcs.Named) (string, error) {
-	me, err := b.Repo.Committer(ctx)
-	if err != nil || p.From == "" || p.Last.Author().Email != me.Email {
-		return "", nil // a person without a name has nothing of their own
+	if p.From == "" || b.me == "" || p.Last.Author().Email != b.me {
+		return "", nil
 	}
 	for _, n := range names {
 		name, here := strings.CutPrefix(n.Full, "refs/heads/")
@@ -314,7 +318,12 @@ func (b *Board) workOut(ctx context.Context, p *Proposal) (f Forecast, err error
 	if err != nil {
 		return f, err
 	}
-	f.Commits, f.By = len(pos.Divergence.Theirs), plan.Authors(pos.Divergence.Theirs)
+	f.Commits = len(pos.Divergence.Theirs)
+	for _, n := range pos.Divergence.Theirs {
+		if who := b.name(n); !slices.Contains(f.By, who) {
+			f.By = append(f.By, who)
+		}
+	}
 	if pos.Trivial() != plan.NotTrivial {
 		return f, nil
 	}
@@ -334,19 +343,24 @@ func (b *Board) workOut(ctx context.Context, p *Proposal) (f Forecast, err error
 	failed := len(b.Planner.Extras.NotLookedAt())
 	misfits, err := b.Planner.Foresight.Misfits(ctx, pos, j)
 	for _, m := range misfits {
-		f.Misfits = append(f.Misfits, Sentence(&m))
+		f.Misfits = append(f.Misfits, b.Sentence(&m)+".")
 	}
 	f.Unsure = len(b.Planner.Extras.NotLookedAt()) > failed
 	return f, err
 }
 
-// Sentence describes a misfit of a proposal, by the names of those who made the two edits.
-func Sentence(m *plan.Misfit) string {
-	name := func(n history.Node) string {
-		if n.Commit == nil {
-			return "somebody"
-		}
-		return n.Author().Name
+// name returns the author of a commit, or "you".
+func (b *Board) name(n history.Node) string {
+	switch {
+	case n.Commit == nil:
+		return "somebody"
+	case b.me != "" && n.Author().Email == b.me:
+		return "you"
 	}
-	return words.Misfit(m.Misfit, name(m.ChangedIn), name(m.UsedIn)) + "."
+	return n.Author().Name
+}
+
+// Sentence describes a misfit, without its full stop, by the names of those who made the two edits.
+func (b *Board) Sentence(m *plan.Misfit) string {
+	return words.Misfit(m.Misfit, b.name(m.ChangedIn), b.name(m.UsedIn))
 }

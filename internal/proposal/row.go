@@ -24,7 +24,7 @@ type Item struct {
 	Title   string    `json:"title"`
 	Line    vcs.Line  `json:"line"`
 	Tip     object.ID `json:"tip"` // its commit when the row began
-	By      []string  `json:"by"`
+	By      []string  `json:"by"`  // authors, "you" among them
 	Commits int       `json:"commits"`
 
 	State    State     `json:"state"`

@@ -466,7 +466,7 @@ func (r *Rows) prove(ctx context.Context, p *plan.Position, u *prove.Unchecked, 
 	}
 	v.fails = line + " fails on the joined code"
 	if len(u.Misfits) > 0 {
-		v.fails += ": " + strings.TrimSuffix(proposal.Sentence(&u.Misfits[0]), ".")
+		v.fails += ": " + r.s.Workspace.Proposals.Sentence(&u.Misfits[0])
 	} else if len(proof.Places) > 0 {
 		at := proof.Places[0]
 		v.fails += fmt.Sprintf(": %s:%d: %s", at.Path, at.Line, at.Text)

@@ -73,7 +73,7 @@ func TestProposalsAreSeenByRefsAlone(t *testing.T) {
 	assert.Equal(t, "topic", l.Proposals[0].From)
 	assert.Equal(t, "origin/main", l.Proposals[0].Into.Name)
 	assert.True(t, fs[0].Joins())
-	assert.Equal(t, proposal.Forecast{Commits: 1, By: []string{"Ada Sund"}, Clashes: []string{"f"}, Asks: 1}, fs[1])
+	assert.Equal(t, proposal.Forecast{Commits: 1, By: []string{"you"}, Clashes: []string{"f"}, Asks: 1}, fs[1])
 	tm.propose("10", "main", "f", "rewritten\n")
 	l, fs = tm.board(s.Workspace)
 	require.Len(t, l.Proposals, 2)
