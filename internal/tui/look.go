@@ -249,7 +249,7 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 	if d := s.job.played; d != nil && d.Scene.Host != "" {
 		p.Blank()
 		p.Say(w, term.Line{}.Linked(term.Plain, "The page of the stand-in host: "+d.Scene.Host).Add(term.Dim,
-			"   Six proposals wait there; P lists them here."))
+			"   P lists the proposals that wait there."))
 	}
 	for _, more := range []string{s.silence(), s.job.notice, s.underWay(), s.half(), s.job.pos.Rewritten(),
 		s.job.pos.Triangle(), s.marked(), s.needed(), s.putAside(), s.obstacle(), s.unfit()} {

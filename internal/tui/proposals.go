@@ -133,7 +133,8 @@ func (s *proposalsScreen) actions() []action {
 	switch {
 	case p == nil:
 	case len(s.marked) > 0:
-		out = append(out, acts(keys.Next, "join the "+words.Count(len(s.marked), "one taken", "taken, one by one"),
+		out = append(out, acts(keys.Next, "join the "+words.If(len(s.marked) == 1, "one taken",
+			fmt.Sprintf("%d taken, one by one", len(s.marked))),
 			s.order))
 	case p.Own != "":
 		out = append(out, acts(keys.Next, "bring "+branchName(p)+" into your branch", s.catchUp))
@@ -378,11 +379,15 @@ func (s *proposalsScreen) line(i, w int) term.Line {
 	if at := slices.Index(s.marked, i); at >= 0 {
 		turn = fmt.Sprintf("%2d ", at+1)
 	}
-	author := words.If(p.Own != "", "you", p.Last.Author().Name)
+	author, title, end := words.If(p.Own != "", "you", p.Last.Author().Name), w*46/100, w*70/100
+	if w >= wide {
+		author += ", " + words.Ago(s.job.now(), p.Last.Author().Time())
+	} else {
+		title, end = w*50/100, w*68/100
+	}
 	l := term.Line{}.Bold(term.Bright, turn).Add(term.Theirs, "├─").Mark(sign).
 		Add(hueIf(p.Own != "", term.Yours, term.Plain), fmt.Sprintf("%-4s", p.Name)).Add(term.Plain, p.Title())
-	l = l.Fit(max(34, w*46/100)).Add(term.Dim, "  "+author+", "+words.Ago(s.job.now(), p.Last.Author().Time())).
-		Fit(max(52, w*70/100)).Add(term.Plain, "  ")
+	l = l.Fit(title).Add(term.Dim, "  "+author).Fit(end).Add(term.Plain, "  ")
 	if !known {
 		return l.Add(term.Faint, "working it out…")
 	}
