@@ -160,8 +160,9 @@ func (e *env) proposals(ctx context.Context, f proposed) error {
 	var text strings.Builder
 	for i := range l.Proposals {
 		p := &l.Proposals[i]
-		fmt.Fprintf(&text, "%-4s %s\n     %s, by %s, %s: %s\n", p.Name, p.Title(), p.Wish(), p.Last.Author().Name,
-			words.Ago(time.Now(), p.Last.Author().Time()), all[i].Outcome())
+		fmt.Fprintf(&text, "%-4s %s\n     %s, by %s, %s: %s, %s\n", p.Name, p.Title(), p.Wish(), p.Last.Author().Name,
+			words.Ago(time.Now(), p.Last.Author().Time()), words.Count(all[i].Commits, "commit", "commits"),
+			all[i].Outcome())
 		for _, s := range all[i].Sentences(p)[1:] {
 			fmt.Fprintf(&text, "     ▲ %s\n", s)
 		}
@@ -216,7 +217,7 @@ func (e *env) row(ctx context.Context, f proposed) error {
 			return err
 		}
 	case f.leaveOut:
-		if err := rows.LeaveOut(ctx, "you left it out"); err != nil {
+		if err := rows.LeaveOut(ctx, "you decided so"); err != nil {
 			return err
 		}
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -172,6 +173,11 @@ func (p *Position) besides(they, commits string) Standing {
 			commits, they, name, name, words.Count(yours, "commit", "commits"), line)
 		s.Next = fmt.Sprintf("Bring %s into %s by merge, or put your commits on top of it by rebase. %s itself is not "+
 			"changed by that.", line, name, line)
+	}
+	for _, text := range []*string{&s.Head, &s.Text, &s.Next} { // a proposal's name is a common word, a branch's is not
+		if *text = strings.ReplaceAll(*text, ". proposal ", ". Proposal "); strings.HasPrefix(*text, "proposal ") {
+			*text = words.Upper(*text)
+		}
 	}
 	if p.Unanswered != nil {
 		s.Well = false

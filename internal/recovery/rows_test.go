@@ -180,10 +180,10 @@ func TestABrokenBranchBlamesNoProposal(t *testing.T) {
 	h, _ := tm.next(s)
 	require.NotNil(t, h)
 	assert.Equal(t, "“false” fails on main without the proposal, too", h.Why)
-	require.NoError(t, RowsOf(s).LeaveOut(t.Context(), "you left it out"))
+	require.NoError(t, RowsOf(s).LeaveOut(t.Context(), "you decided so"))
 	h, _ = tm.next(s)
 	assert.Nil(t, h)
-	assert.Equal(t, []string{"1 left-out you left it out"}, states(RowsOf(s).Now()))
+	assert.Equal(t, []string{"1 left-out you decided so"}, states(RowsOf(s).Now()))
 }
 
 // The order that asks least puts off what collides with several others that agree.

@@ -156,7 +156,7 @@ func TestEveryOfferedKeyDoesSomething(t *testing.T) {
 	check := []string{"enter", "enter", "enter", "enter", "enter"}
 	for _, path := range [][]string{{}, {"?"}, {"enter"}, {"enter", "enter"}, {"enter", "enter", "j"}, {"h"}, {"h",
 		"down", "enter"},
-		{"h", "enter", "enter"}, {"h", "enter", "a"}, {"h", "/", "x"}, {"h", "c"}, {"h", "c",
+		{"h", "enter", "enter"}, {"h", "enter", "a"}, {"h", "/", "x"}, {"P"}, {"h", "c"}, {"h", "c",
 			"enter"}, {"p"}, {","}, {",", "enter", "ctrl+t"},
 		{"enter", "enter", "v"},
 		{"enter", "enter", "w", "x"}, {"enter", "enter", "j", "end", "enter"}, {"enter", "enter", "enter"}, check,

@@ -183,7 +183,7 @@ func (s *rowScreen) change(doing string, do func(ctx context.Context, rows *reco
 
 func (s *rowScreen) leaveOut() tea.Cmd {
 	return s.change("leaving it out", func(ctx context.Context, rows *recovery.Rows) error {
-		return rows.LeaveOut(ctx, "you left it out")
+		return rows.LeaveOut(ctx, "you decided so")
 	}, s.goOn)
 }
 
