@@ -205,13 +205,16 @@ func cloneHosted(ctx context.Context, o *object.Overlay, remote string, who Pers
 		return err
 	}
 	if err := fill(ctx, o, folder, vcs.RefUpdate{Name: "refs/heads/" + branch, New: tip},
-		vcs.RefUpdate{Name: "refs/remotes/origin/" + branch, New: tip},
 		vcs.RefUpdate{Name: "refs/remotes/origin/main", New: main},
 		vcs.RefUpdate{Name: "refs/heads/main", New: main}); err != nil {
 		return err
 	}
 	repo := git.At(filepath.Join(folder, ".git"))
 	defer repo.Close()
+	if err := repo.UpdateRefs(ctx, "update by push", vcs.RefUpdate{Name: "refs/remotes/origin/" + branch,
+		New: tip}); err != nil { // git's words for a branch that was pushed from here
+		return err
+	}
 	if err := repo.Follow(ctx, "main", "origin", "refs/heads/main"); err != nil {
 		return err
 	}

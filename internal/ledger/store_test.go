@@ -15,6 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/rule"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/proposal"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -134,7 +135,9 @@ func TestAllOfTheStateIsKept(t *testing.T) {
 		Lasting: Lasting{Rules: map[string][]rule.Rule{"origin": {{Kind: rule.Size, Bytes: 9}}},
 			Refusals: map[string]Refused{"origin/main": {Kind: vcs.Size}},
 			Targets:  map[string]string{"main": "origin/side"}, Usual: map[string]vcs.Line{"main": {Name: "side"}},
-			LastTask: "#7", LastCheck: 1},
+			LastTask: "#7", LastCheck: 1, Row: &proposal.Row{Branch: "main", Why: "w", Before: id,
+				Items:      []proposal.Item{{Name: "1", Tip: id, State: proposal.Joined, At: id}},
+				Precedents: proposal.Precedents{{Path: "f", Way: settle.Sorted}}}},
 		Accepted: &Waypoint{Name: "1"}, Checked: &Checked{Command: "true"}}
 	for _, v := range []reflect.Value{reflect.ValueOf(st), reflect.ValueOf(st.Lasting)} {
 		for i := range v.NumField() {

@@ -53,7 +53,8 @@ func (pn *Planner) Published(ctx context.Context, j *Join) (out []Published, err
 	return out, pn.mayHave(ctx, out)
 }
 
-// mayHave adds the authors of other commits on the same remote branches.
+// mayHave adds the authors of other commits on the same remote branches that are as new as the published ones: they
+// committed on top of them, or beside them.
 func (pn *Planner) mayHave(ctx context.Context, list []Published) error {
 	const newest = 50
 	me := ""
@@ -71,8 +72,14 @@ func (pn *Planner) mayHave(ctx context.Context, list []Published) error {
 			if err != nil {
 				return err
 			}
-			others := slices.DeleteFunc(pn.Below(ctx, tip, newest),
-				func(n history.Node) bool { return n.Author().Email == me })
+			line := pn.Below(ctx, tip, newest)
+			for len(line) > 0 && !slices.ContainsFunc(list, func(o Published) bool {
+				return o.ID == line[len(
+					line)-1].ID
+			}) {
+				line = line[:len(line)-1] // older than all of them
+			}
+			others := slices.DeleteFunc(line, func(n history.Node) bool { return n.Author().Email == me })
 			who[p.On] = Authors(others)
 		}
 		list[i].Who = who[p.On]

@@ -580,9 +580,8 @@ func (s *pushScreen) remark() term.Line {
 			"Nothing is replaced if somebody pushed there meanwhile. What is there now is kept here, "+
 				"under refs/dorvik/exchanged.")
 	case s.behind():
-		return term.Text(term.Dim,
-			"Nothing is pushed now. What you picked joins what is new there like any other commit of "+
-				"yours.")
+		return term.Text(term.Dim, "Nothing is pushed now. What you "+words.If(s.job.pos.IsPick(), "picked", "joined")+
+			" joins what is new there like any other commit of yours.")
 	case s.job.accepted():
 		return term.Text(term.Dim, "The joined result is on your branch. It can be undone until it is pushed.")
 	case !s.joins():
