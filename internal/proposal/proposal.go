@@ -43,6 +43,7 @@ type Forecast struct {
 	Clashes []string `json:"clashes,omitempty"` // paths with conflicts
 	Asks    int      `json:"asks"`              // number of decisions
 	Misfits []string `json:"misfits,omitempty"` // one sentence each
+	Forward bool     `json:"forward,omitempty"` // the branch only has to move forward to it
 	Err     string   `json:"error,omitempty"`   // why it cannot be joined, or was not computed
 	Unsure  bool     `json:"unsure,omitempty"`  // the search for misfits failed
 }
@@ -324,7 +325,7 @@ func (b *Board) workOut(ctx context.Context, p *Proposal) (f Forecast, err error
 			f.By = append(f.By, who)
 		}
 	}
-	if pos.Trivial() != plan.NotTrivial {
+	if f.Forward = pos.Trivial() == plan.FastForward; pos.Trivial() != plan.NotTrivial {
 		return f, nil
 	}
 	j, err := b.Planner.Join(ctx, pos, plan.Merge, &settle.Decisions{}, plan.Amends{}, nil)

@@ -41,7 +41,7 @@ type Halt struct {
 	Terms *prove.Terms
 }
 
-// Does says what a person does at the stage where the row waits. It is empty if the row just goes on.
+// Does says what a person does at the stage where the row waits.
 func (h *Halt) Does() string {
 	switch {
 	case h.Terms != nil:
@@ -51,7 +51,7 @@ func (h *Halt) Does() string {
 	case h.Stage == ledger.Check:
 		return "look at its check"
 	}
-	return ""
+	return "look at it"
 }
 
 // Now returns the row of the current branch, or nil.

@@ -2,6 +2,8 @@ package recovery
 
 import (
 	"fmt"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -9,6 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/proposal"
@@ -139,6 +142,53 @@ func TestManyInARow(t *testing.T) {
 	require.NoError(t, RowsOf(s).TakeBack(t.Context()))
 	assert.Equal(t, tm.mine.Git("rev-parse", "origin/main"), tm.mine.Git("rev-parse", "main"))
 	assert.Nil(t, RowsOf(s).Now())
+}
+
+// A proposal that brings hooks of the repository stops the row before they could run.
+func TestAHostileProposalStopsTheRow(t *testing.T) {
+	tm := newTeam(t)
+	tm.agreed("true")
+	canary := filepath.Join(t.TempDir(), "canary")
+	tm.mine.Git("config", "core.hooksPath", "hooks")
+	tm.other.Commit("moves on", "h2", "x\n")
+	tm.other.Git("push", "-q", "origin", "main")
+	tm.other.Git("switch", "-q", "-C", "p1", "main~1")
+	require.NoError(t, os.Mkdir(filepath.Join(tm.other.Dir, "hooks"), 0o755))
+	gittest.Program(t, filepath.Join(tm.other.Dir, "hooks", "post-merge"), "#!/bin/sh\ntouch "+canary+"\n")
+	gittest.Program(t, filepath.Join(tm.other.Dir, "hooks", "pre-merge-commit"), "#!/bin/sh\ntouch "+canary+"\n")
+	tm.other.Git("add", "hooks")
+	tm.other.Git("commit", "-q", "-m", "Proposal 1")
+	tm.other.Git("push", "-q", "origin", "HEAD:refs/proposals/1/main")
+	tm.other.Git("switch", "-q", "main")
+	tm.propose("2", "main~1", "g", "theirs\n")
+	s := tm.session()
+	tm.row(s)
+	h, said := tm.next(s)
+	assert.Contains(t, said, "Proposal 1 is joined.")
+	assert.Contains(t, s.TakeNotice(),
+		"The hook post-merge was not run: the repository brought it, and you did not agree.")
+	require.NotNil(t, h, "from now on the hooks are there before the join")
+	assert.Contains(t, h.Why, "the hooks pre-merge-commit and post-merge are among the files of the repository")
+	assert.Equal(t, "look at it", h.Does())
+	assert.NoFileExists(t, canary)
+}
+
+// Work that is not committed stops the row where a proposal changes the same file, and stays as it is.
+func TestWorkInTheWayStopsTheRow(t *testing.T) {
+	tm := newTeam(t)
+	tm.agreed("true")
+	tm.propose("1", "main", "g", "theirs\n")
+	tm.mine.Write("g", "mine, not committed\n")
+	s := tm.session()
+	tm.row(s)
+	h, _ := tm.next(s)
+	require.NotNil(t, h)
+	assert.Contains(t, h.Why, "must change g, where you have work that is not committed")
+	assert.Equal(t, "mine, not committed\n", tm.mine.Read("g"))
+	tm.mine.Git("checkout", "-q", "g")
+	h, _ = tm.next(s)
+	assert.Nil(t, h)
+	assert.Equal(t, "theirs\n", tm.mine.Read("g"))
 }
 
 // here locates the branch as it is.

@@ -178,9 +178,14 @@ func (s *proposalsScreen) mark() {
 	s.rows.row = min(at+1, len(s.listed.Proposals)-1)
 }
 
-// joinOne makes the marked proposal the other side of a join with its branch, on which the person then is.
+// joinOne makes the marked proposal the other side of a join with its branch, on which the person then is. Where nothing
+// is joined because the branch only moves forward, it is a row of one, which runs the check.
 func (s *proposalsScreen) joinOne() tea.Cmd {
 	p := s.current()
+	if f, known := s.forecast(s.rows.row); known && f.Forward {
+		s.marked = []int{s.rows.row}
+		return s.order()
+	}
 	return s.there(p, func(ctx context.Context) (string, error) {
 		rows := recovery.RowsOf(s.job.s)
 		if _, err := rows.Ready(ctx, p); err != nil {

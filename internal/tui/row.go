@@ -111,7 +111,7 @@ func (s *rowScreen) actions() []action {
 	switch item := row.Current(); {
 	case s.halt != nil && s.halt.Terms != nil:
 		out = append(out, acts(keys.Next, s.halt.Does(), s.agree))
-	case s.halt != nil && s.halt.Does() != "":
+	case s.halt != nil:
 		out = append(out, acts(keys.Next, s.halt.Does(), s.toStage))
 	case item != nil:
 		out = append(out, acts(keys.Next, "go on with "+item.Name, s.goOn))
