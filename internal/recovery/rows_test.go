@@ -1,6 +1,7 @@
 package recovery
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -77,6 +78,27 @@ func TestProposalsAreSeenByRefsAlone(t *testing.T) {
 	assert.Equal(t, "origin/main", l.Proposals[0].Into.Name)
 	assert.True(t, fs[0].Joins())
 	assert.Equal(t, proposal.Forecast{Commits: 1, By: []string{"you"}, Clashes: []string{"f"}, Asks: 1}, fs[1])
+	file := filepath.Join(s.Repo.Where().Own, "dorvik", "proposals.json") // kept by the ids, for another process
+	info, err := os.Stat(file)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
+	kept, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(kept), "Ada", "Ida", 1)+"x"), 0o600))
+	s.Close()
+	s = tm.session()
+	_, again := tm.board(s.Workspace)
+	assert.Equal(t, fs, again, "what is damaged is computed again")
+	assert.NoError(t, os.WriteFile(file, []byte(strings.Replace(string(kept), `"you"`, `"kept"`, -1)), 0o600))
+	s.Close()
+	s = tm.session()
+	_, again = tm.board(s.Workspace)
+	assert.Equal(t, []string{"kept"}, again[1].By, "it is not computed again")
+	cancelled, cancel := context.WithCancel(t.Context())
+	cancel()
+	assert.ErrorIs(t, s.Workspace.Proposals.Forecast(cancelled, []proposal.Proposal{{At: l.Proposals[0].At,
+		Last: l.Proposals[0].Last, Line: l.Proposals[1].Line, Name: "2"}, {Last: l.Proposals[1].Last}},
+		func(int, proposal.Forecast) {}), context.Canceled)
 	tm.propose("10", "main", "f", "rewritten\n")
 	l, fs = tm.board(s.Workspace)
 	require.Len(t, l.Proposals, 2)
@@ -171,6 +193,20 @@ func TestAHostileProposalStopsTheRow(t *testing.T) {
 	assert.Contains(t, h.Why, "the hooks pre-merge-commit and post-merge are among the files of the repository")
 	assert.Equal(t, "look at it", h.Does())
 	assert.NoFileExists(t, canary)
+}
+
+// A huge text that both changed is one decision about the whole file.
+func TestAHugeProposal(t *testing.T) {
+	tm := newTeam(t)
+	huge := strings.Repeat("x\n", 2_100_000)
+	tm.other.Commit("huge", "huge", huge)
+	tm.other.Git("push", "-q", "origin", "main")
+	tm.propose("1", "main", "huge", "mine\n"+huge)
+	tm.other.Commit("also", "huge", "theirs\n"+huge)
+	tm.other.Git("push", "-q", "origin", "main")
+	_, fs := tm.board(tm.session().Workspace)
+	assert.Equal(t, 1, fs[0].Asks)
+	assert.Equal(t, []string{"huge"}, fs[0].Clashes)
 }
 
 // Work that is not committed stops the row where a proposal changes the same file, and stays as it is.

@@ -178,8 +178,8 @@ func (s *proposalsScreen) mark() {
 	s.rows.row = min(at+1, len(s.listed.Proposals)-1)
 }
 
-// joinOne makes the marked proposal the other side of a join with its branch, on which the person then is. Where nothing
-// is joined because the branch only moves forward, it is a row of one, which runs the check.
+// joinOne makes the marked proposal the other side of a join with its branch, on which the person then is. Where
+// nothing is joined because the branch only moves forward, it is a row of one, which runs the check.
 func (s *proposalsScreen) joinOne() tea.Cmd {
 	p := s.current()
 	if f, known := s.forecast(s.rows.row); known && f.Forward {

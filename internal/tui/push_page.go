@@ -342,7 +342,7 @@ func (s pushPage) hostRows(p *term.Page, w int) {
 				hostapi.Passed: term.MarkSettled,
 				hostapi.Failed: term.MarkFailed}[s.shown.Branch.Check.State]
 		}
-		p.Rows(term.Indent(term.Wrap(term.Line{}.Mark(m).Add(term.Plain, text), w-6), 4))
+		p.Rows(term.Indent(term.Wrap(term.Line{}.Mark(m).Linked(term.Plain, text), w-6), 4))
 	}
 }
 
