@@ -49,10 +49,10 @@ type proposalJSON struct {
 // rowJSON is the outcome of joining several.
 type rowJSON struct {
 	Version int `json:"version"`
-	// Result is joined, pushed, conflicts, check, refused or waiting (something else needs a person).
+	// Result is joined, pushed, conflicts, check, refused, undone, or waiting (something else needs a person).
 	Result    string          `json:"result"`
 	Into      string          `json:"into"`
-	Why       string          `json:"why,omitempty"`   // why it waits, or this order
+	Why       string          `json:"why,omitempty"`   // why it waits
 	Order     string          `json:"order,omitempty"` // why this order
 	Proposals []proposal.Item `json:"proposals"`
 	Tip       *object.ID      `json:"tip,omitempty"` // the branch's tip at the remote after a push
