@@ -94,7 +94,7 @@ func TestOnesOwnProposalIsMadeToJoin(t *testing.T) {
 	x.press("Enter")
 	x.see("Yours and theirs are one line now.")
 	x.press("P")
-	x.see("├─● 3", "you, just now", "joins by itself")
+	x.see("├─● 3   Print the berth on the ticket", "you, ")
 }
 
 // Five in a row at one place take one decision. One of a fork that does not build is left out, the others are pushed,
@@ -106,7 +106,7 @@ func TestARowOfProposals(t *testing.T) {
 	x.press("t", "t", "Down", "t", "t", "t")
 	x.see("  5 ├─▲ 6", "join the 5 taken")
 	x.press("Enter")
-	x.see("A ROW OF PROPOSALS", "Nobody agreed yet to run", "main → origin/main")
+	x.see("A ROW OF PROPOSALS", "Nobody agreed yet to run", "main → proposal 1")
 	x.press("Enter")
 	x.see("Only y agrees")
 	x.press("y")
@@ -122,11 +122,13 @@ func TestARowOfProposals(t *testing.T) {
 	x.press("Enter")
 	x.see("Ready to join.", "join it, and go on with the row")
 	x.press("Enter")
-	x.see("All had their turn. 5 proposals into main: 4 joined, 1 left out.", "1 decision as before", "left out: “go build")
+	x.see("main → origin/main", "All had their turn. 5 proposals into main: 4 joined, 1 left out.",
+		"1 decision as before", "left out: “go build")
 	x.press("Enter")
 	x.see("push to origin/main")
 	x.press("Enter")
-	x.see("✓ Pushed.", "THE ROW", "by Orla Finn: joined, 1 decision as before", "Proposal 5, “Add Voe” by Orla Finn, is accepted",
+	x.see("✓ Pushed.", "THE ROW", "by Orla Finn: joined, 1 decision as before",
+		"Proposal 5, “Add Voe” by Orla Finn, is accepted",
 		"Its check passed there.")
 	assert.Equal(t, []hostapi.State{"accepted", "accepted", "waiting", "accepted", "accepted", "waiting"}, x.shown())
 	remote := gittest.At(t, x.scene.Remote)

@@ -28,13 +28,15 @@ type Proposal struct {
 	Own  string       // branch here that is pushed to From, if the person wrote the newest commit; empty if none
 	Last history.Node // newest commit
 	At   object.ID    // tip of Into at the remote, as of the last fetch
+
+	title string
 }
 
 // Key identifies what joining a proposal asks: the tips of both lines.
 func (p *Proposal) Key() string { return p.At.String() + " " + p.Last.ID.String() }
 
-// Title returns the subject of the newest commit.
-func (p *Proposal) Title() string { return p.Last.Subject() }
+// Title returns the subject of the newest commit that joins no lines.
+func (p *Proposal) Title() string { return cmp.Or(p.title, p.Last.Subject()) }
 
 // Forecast is what joining a proposal into its branch asks. It is computed in memory.
 type Forecast struct {
@@ -227,6 +229,9 @@ func (b *Board) fetch(ctx context.Context, remote vcs.Remote, list []Proposal, r
 	return b.Repo.FetchRefs(ctx, remote, specs...)
 }
 
+// mostMerges limits how many merges are passed over in search of a title.
+const mostMerges = 50
+
 // complete reads the newest commit of a proposal and finds the branch that it comes from. The proposal may have been
 // rewritten since the remote was asked for its refs, so the copy here counts.
 func (b *Board) complete(ctx context.Context, p *Proposal, seen object.ID, names []vcs.Named) error {
@@ -240,6 +245,17 @@ func (b *Board) complete(ctx context.Context, p *Proposal, seen object.ID, names
 	if p.Last.Commit, err = b.Planner.Store.Commit(ctx, p.Last.ID); err != nil {
 		return fmt.Errorf("reading proposal %s: %w", p.Name, err)
 	}
+	of := p.Last
+	for range mostMerges {
+		if len(of.Parents) < 2 {
+			break
+		}
+		of.ID = of.Parents[0]
+		if of.Commit, err = b.Planner.Store.Commit(ctx, of.ID); err != nil {
+			return fmt.Errorf("reading proposal %s: %w", p.Name, err)
+		}
+	}
+	p.title = of.Subject()
 	for _, n := range names {
 		if n.Remote == p.Line.Remote && n.Commit == p.Last.ID && n.Ref != p.Into.Ref {
 			p.From = strings.TrimPrefix(n.Ref, "refs/heads/")

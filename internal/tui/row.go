@@ -64,8 +64,12 @@ func (s *rowScreen) goOn() tea.Cmd {
 	s.steps, s.halt, s.running = nil, nil, true
 	cmd := s.job.start("joining one after the other", func(ctx context.Context, _ func(int, int)) (then, error) {
 		halt, err := recovery.RowsOf(s.job.s).Next(ctx, s.step)
+		pos, perr := s.job.s.Locate(ctx, false)
 		st, notice := s.job.s.Ledger.State(), s.job.s.TakeNotice()
 		return func() tea.Cmd {
+			if perr == nil { // else the next look tells
+				s.job.pos = pos
+			}
 			s.job.st, s.halt, s.running, s.job.changed = st, halt, false, true
 			for i := range st.Row.Items {
 				if st.Row.Items[i].State == proposal.Waiting {
