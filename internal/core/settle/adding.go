@@ -218,6 +218,8 @@ var named = []struct {
 	{nil, rx.New(`^(<[\w:.-]+\s[^>]*?\b(?:id|key|name|Include)=["'][^"']*["'])`)},
 	// a call is identified by its first argument: a route, a test's title, a key
 	{nil, rx.New("^([\\w.$]+\\(\\s*(?:\"[^\"]*\"|'[^']*'|`[^`]*`))")},
+	// a row of values is identified by its first
+	{nil, rx.New(`^[\[{(]\s*("[^"]*"|'[^']*'|[\w.-]+)\s*,[^:=]*[\]})],?$`)},
 	{[]*lang.Language{lang.Go}, rx.New(`^(\w+)\s+[*\[\]\w.]+(?:\s+` + "`[^`]*`" + `)?$`)}, // a field
 	{[]*lang.Language{lang.Java, lang.CSharp, lang.C, lang.CPlusPlus, lang.TypeScript, lang.Dart},
 		rx.New(`^(?:[\w<>\[\], ]+\s)(\w+);$`)},

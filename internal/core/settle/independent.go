@@ -346,14 +346,18 @@ func (w weighed) adds(e edited) bool {
 		return false
 	}
 	whole := strings.Join(e.put, "")
-	if slices.Contains(commanding, w.structure.language) && newFlag.MatchString(whole) {
+	if slices.Contains(commanding, w.structure.language) && newFlag.MatchString(whole) ||
+		w.structure.language == lang.Go && structTag.MatchString(text) {
 		return true
 	}
 	return strings.HasPrefix(whole, " --") || strings.HasPrefix(text, ",") || strings.HasSuffix(text, ",") ||
 		strings.HasSuffix(text, ";") ||
-		strings.HasPrefix(text, ";") || strings.HasSuffix(whole, "\n") && !continues(text) ||
+		strings.HasPrefix(text, ";") || strings.HasSuffix(strings.TrimRight(whole, " \t"), "\n") && !continues(text) ||
 		s.in == '<' && strings.HasPrefix(whole, " ") && attribute.MatchString(text)
 }
+
+// structTag matches the tag of a field, which says nothing of its type.
+var structTag = rx.New("^`[^`]*`$")
 
 // newFlag matches a flag without a value.
 var newFlag = rx.New(`^ +-\w+$|^-\w+ +$`)

@@ -210,6 +210,8 @@ func (q *Question) weighPlain(at place, shown weaving) {
 	woven, weave := q.Option(Weave)
 	weave = weave && woven.Reason == shown.reason // else it is another combination, which has its own reason
 	switch {
+	case mirrored(q.Yours, q.Theirs):
+		q.because(Yours, "both made the same comparison, written the other way round")
 	case weave && q.oneSchedule():
 		q.Doubt = "both changed one schedule"
 	case weave && shown.doubt != "":
