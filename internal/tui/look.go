@@ -279,8 +279,11 @@ func (s *lookScreen) unfit() string {
 // underWay describes a row of proposals that was begun here.
 func (s *lookScreen) underWay() string {
 	row := s.job.st.Row
-	if row == nil || row.Branch != s.job.pos.Branch.Name {
+	if row == nil {
 		return ""
+	}
+	if row.Branch != s.job.pos.Branch.Name {
+		return words.If(row.Current() == nil, "", row.Sentence()+" They go on when you are on "+row.Branch+".")
 	}
 	return row.Sentence() + " " + words.If(row.Current() == nil, "P shows what became of each.", "P goes on with them.")
 }

@@ -24,7 +24,8 @@ func proposed(t *testing.T) (*demo.Scene, *gittest.Repo) {
 	add := func(r *gittest.Repo, n int, title, line string) {
 		r.Git("switch", "-q", "-C", fmt.Sprintf("p%d", n), "origin/main")
 		r.Commit(title, "docs/harbours.md", strings.Replace(list, "September\n", "September\n- "+line+"\n", 1))
-		who := map[bool]string{true: "Ilka Renn <ilka@skerry.example>", false: "Runa Holt <runa@skerry.example>"}[r == ilka]
+		who := map[bool]string{true: "Ilka Renn <ilka@skerry.example>",
+			false: "Runa Holt <runa@skerry.example>"}[r == ilka]
 		r.Git("commit", "-q", "--amend", "--no-edit", "--author="+who)
 		r.Git("push", "-q", "origin", fmt.Sprintf("HEAD:refs/proposals/%d/main", n))
 	}
@@ -78,6 +79,14 @@ func TestARowOnTheScreen(t *testing.T) {
 	b.fits("A row")
 	b.press("x")
 	b.see("Proposal 1 needs you.", "left out: you decided so")
+	mine.Git("switch", "-q", "-c", "side")
+	b.press("esc")
+	b.see("2 proposals into main: 0 joined, 1 left out, 1 to go. They go on when you are on main.", "P proposals")
+	mine.Git("switch", "-q", "main")
+	b.press("f", "P")
+	b.see("enter go on with 1")
+	b.press("enter")
+	b.see("Proposal 1 needs you.")
 	b.press("enter")
 	b.see("CONFLICTS  0 of 1 settled", "main → proposal 1")
 	b.press("4", "enter", "enter", "enter")
@@ -89,8 +98,22 @@ func TestARowOnTheScreen(t *testing.T) {
 	b.fits("A row at its end")
 	b.press("esc")
 	b.see("2 proposals into main: 1 joined, 1 left out. P shows what became of each.")
+	mine.Git("push", "-q", "origin", "main") // beside Dorvik
+	b.press("f", "P")
+	b.see("All had their turn. 2 proposals into main: 1 joined, 1 left out. origin/main has what was joined.",
+		"enter end the row")
+	b.press("enter")
+	b.see("The row is ended.", "P proposals")
+}
+
+// A row is undone as a whole.
+func TestARowIsUndone(t *testing.T) {
+	s, mine := proposed(t)
+	b := newBench(t, s.Clone)
+	b.press("P", "t", "enter", "enter", "4", "enter", "enter", "enter", "enter")
+	b.see("All had their turn. 1 proposal into main: 1 joined, 0 left out. Nothing is pushed yet.")
 	tip := mine.Git("rev-parse", "main")
-	b.press("P", "u")
+	b.press("u")
 	b.see("The row is undone")
 	assert.NotEqual(t, tip, mine.Git("rev-parse", "main"))
 	assert.Equal(t, mine.Git("rev-parse", "origin/main"), mine.Git("rev-parse", "main"))

@@ -119,7 +119,7 @@ func (s *rowScreen) actions() []action {
 		out = append(out, acts(keys.Next, s.halt.Does(), s.toStage))
 	case item != nil:
 		out = append(out, acts(keys.Next, "go on with "+item.Name, s.goOn))
-	case row.Count(proposal.Joined) > 0:
+	case row.Count(proposal.Joined) > 0 && s.job.pos.Pushes():
 		out = append(out, acts(keys.Next, "go on to Push", s.toStage))
 	default:
 		out = append(out, acts(keys.Next, "end the row", s.end))
@@ -127,8 +127,10 @@ func (s *rowScreen) actions() []action {
 	if item := row.Current(); item != nil {
 		out = append(out, acts(keys.Drop, "leave "+item.Name+" out", s.leaveOut))
 	}
-	out = append(out, acts(keys.Undo, words.If(row.Count(proposal.Joined) > 0, "undo the row", "end the row"),
-		s.takeBack))
+	if row.Current() != nil || s.job.pos.Pushes() {
+		out = append(out, acts(keys.Undo, words.If(row.Count(proposal.Joined) > 0, "undo the row", "end the row"),
+			s.takeBack))
+	}
 	out = append(out, s.rows.keys("proposal")...)
 	return append(out, acts(keys.Back, "", func() tea.Cmd {
 		s.job.close()
@@ -198,7 +200,7 @@ func (s *rowScreen) takeBack() tea.Cmd {
 
 func (s *rowScreen) end() tea.Cmd {
 	return s.change("ending the row", func(ctx context.Context, rows *recovery.Rows) error { return rows.End(ctx) },
-		s.over("The row is ended. Nothing was joined."))
+		s.over("The row is ended."))
 }
 
 // over closes the screen, because the row is gone, and says something.
@@ -253,8 +255,8 @@ func (s *rowScreen) headline() term.Line {
 		return term.Line{}.Bold(term.Trouble, "Proposal "+item.Name+" needs you. ").Add(term.Plain,
 			words.Sentence(s.halt.Why))
 	case item == nil && row.Count(proposal.Joined) > 0:
-		return term.Line{}.Bold(term.Joined, "All had their turn. ").Add(term.Plain,
-			row.Sentence()+" Nothing is pushed yet.")
+		return term.Line{}.Bold(term.Joined, "All had their turn. ").Add(term.Plain, row.Sentence()+
+			words.If(s.job.pos.Pushes(), " Nothing is pushed yet.", " "+s.job.pos.To().Name+" has what was joined."))
 	}
 	return term.Text(term.Plain, row.Sentence())
 }
