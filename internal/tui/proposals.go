@@ -347,7 +347,7 @@ func (s *proposalsScreen) view(w, h int) term.Page {
 		}
 		return p
 	}
-	below := s.details(w)
+	below := beneath(s.details(w), h-len(p))
 	rows := s.rows.on(nil, w)
 	into := ""
 	for i := range s.listed.Proposals {
@@ -365,6 +365,12 @@ func (s *proposalsScreen) view(w, h int) term.Page {
 	}
 	return append(append(p, rows.window(h-len(p)-len(below))...), below...)
 }
+
+// leastListed is the number of rows that a list keeps beside what is said about the marked one.
+const leastListed = 4
+
+// beneath cuts what stands below a list, so that the list keeps some rows.
+func beneath(p term.Page, room int) term.Page { return p[:max(0, min(len(p), room-leastListed))] }
 
 // line draws a proposal as a spur of the line that it is meant for: the sign where they meet tells whether it joins.
 func (s *proposalsScreen) line(i, w int) term.Line {
@@ -413,7 +419,8 @@ func (s *proposalsScreen) details(w int) term.Page {
 	p := s.current()
 	out := term.Page{term.Rule(w)}
 	f, known := s.forecast(s.rows.row)
-	out.Say(w, term.Text(term.Plain, p.Sentence()))
+	out.Say(w, term.Text(term.Plain, p.Sentence()).Add(term.Dim, "  newest commit: "+
+		words.Ago(s.job.now(), p.Last.Author().Time())))
 	if !known {
 		out.Say(w, term.Text(term.Dim, "What that asks is being worked out."))
 		return out

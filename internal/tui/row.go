@@ -237,7 +237,7 @@ func (s *rowScreen) view(w, h int) term.Page {
 	for i := range row.Items {
 		rows.item(s.line(row, i, w))
 	}
-	below := s.details(w)
+	below := beneath(s.details(w), h-len(p))
 	return append(append(p, rows.window(h-len(p)-len(below))...), below...)
 }
 

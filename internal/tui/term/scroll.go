@@ -60,6 +60,7 @@ func (s *Scroll) Update(msg tea.Msg) { s.vp, _ = s.vp.Update(msg) }
 
 // Window returns the visible rows of a page. The first and last of them say how many rows are hidden.
 func (s *Scroll) Window(p Page, room int) Page {
+	room = max(0, room)
 	s.Size(len(p), room)
 	if len(p) <= room {
 		return p
@@ -69,6 +70,9 @@ func (s *Scroll) Window(p Page, room int) Page {
 
 // Edges replaces the first and last visible rows by the number of rows hidden beyond them.
 func (s *Scroll) Edges(seen Page, rows int) Page {
+	if len(seen) == 0 {
+		return seen // there is no room for any
+	}
 	if above := s.At(); above > 0 {
 		seen[0] = Text(Dim, fmt.Sprintf("  ↑ %d more above", above+1))
 	}
