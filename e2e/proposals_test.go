@@ -94,7 +94,7 @@ func TestOnesOwnProposalIsMadeToJoin(t *testing.T) {
 	x.press("Enter")
 	x.see("Yours and theirs are one line now.")
 	x.press("P")
-	x.see("├─● 3   Print the berth on the ticket", "you, ")
+	x.see("├─● 3   Vans pay by the half metre", "you, ")
 }
 
 // Five in a row at one place take one decision. One of a fork that does not build is left out, the others are pushed,

@@ -58,7 +58,7 @@ var arrows = map[string]string{
 	"check":         "core/rx",
 	"plan": "core/account core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge core/misfit " +
 		"core/object core/replay core/rx core/settle vcs words +golang.org/x/sync",
-	"proposal": "core/history core/merge core/object core/settle plan vcs words",
+	"proposal": "core/history core/merge core/object core/settle hostapi plan vcs words",
 	"ledger":   "core/merge core/object core/replay core/rule core/settle plan proposal vcs words +go.etcd.io/bbolt",
 	"prove": "core/attr core/diagnose core/diff core/history core/merge core/misfit core/object core/settle check " +
 		"ledger plan vcs words",

@@ -5,6 +5,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"slices"
 	"strings"
@@ -247,13 +248,25 @@ func (r *Wire) RemoteTags(ctx context.Context, remote vcs.Remote) (map[string]ob
 	return refsIn(out, "refs/tags/", "refs/tags/")
 }
 
-// RemoteRefs asks a remote for its refs with a full name that begins with prefix.
-func (r *Wire) RemoteRefs(ctx context.Context, remote vcs.Remote, prefix string) (map[string]object.ID, error) {
-	out, err := r.wire(ctx, "asking "+remote.String(), "ls-remote", "--refs", "--", string(remote), prefix+"*")
+// RemoteRefs asks a remote for its refs with a full name that begins with one of the prefixes.
+func (r *Wire) RemoteRefs(ctx context.Context, remote vcs.Remote, prefixes ...string) (map[string]object.ID, error) {
+	args := []string{"ls-remote", "--refs", "--", string(remote)}
+	for _, p := range prefixes {
+		args = append(args, p+"*")
+	}
+	out, err := r.wire(ctx, "asking "+remote.String(), args...)
 	if err != nil {
 		return nil, err
 	}
-	return refsIn(out, prefix, "")
+	found := map[string]object.ID{}
+	for _, p := range prefixes { // git matches the end of a name, too
+		refs, err := refsIn(out, p, "")
+		if err != nil {
+			return nil, err
+		}
+		maps.Copy(found, refs)
+	}
+	return found, nil
 }
 
 // refsIn reads the output of ls-remote: refs whose name begins with prefix, by name without the part to cut.

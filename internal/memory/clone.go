@@ -291,13 +291,13 @@ func (c *Clone) RemoteTags(context.Context, vcs.Remote) (map[string]object.ID, e
 	return nil, nil
 }
 
-// RemoteRefs returns the branches of the server whose full name begins with prefix.
-func (c *Clone) RemoteRefs(_ context.Context, _ vcs.Remote, prefix string) (map[string]object.ID, error) {
+// RemoteRefs returns the branches of the server whose full name begins with one of the prefixes.
+func (c *Clone) RemoteRefs(_ context.Context, _ vcs.Remote, prefixes ...string) (map[string]object.ID, error) {
 	c.server.mu.Lock()
 	defer c.server.mu.Unlock()
 	found := map[string]object.ID{}
 	for ref, at := range c.server.heads {
-		if strings.HasPrefix(ref, prefix) {
+		if slices.ContainsFunc(prefixes, func(p string) bool { return strings.HasPrefix(ref, p) }) {
 			found[ref] = at
 		}
 	}

@@ -14,6 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/hostapi"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
@@ -29,13 +30,16 @@ type Proposal struct {
 	Last history.Node // newest commit
 	At   object.ID    // tip of Into at the remote, as of the last fetch
 
+	Check hostapi.CheckState // what the host's check says of it; empty if it tells nothing
+
 	title string
 }
 
 // Key identifies what joining a proposal asks: the tips of both lines.
 func (p *Proposal) Key() string { return p.At.String() + " " + p.Last.ID.String() }
 
-// Title returns the subject of the newest commit that joins no lines.
+// Title returns the title that the host tells or, if it tells none, the subject of the newest commit that joins no
+// lines.
 func (p *Proposal) Title() string { return cmp.Or(p.title, p.Last.Subject()) }
 
 // Forecast is what joining a proposal into its branch asks. It is computed in memory.
@@ -122,7 +126,7 @@ func (b *Board) List(ctx context.Context, remote vcs.Remote) (*Listed, error) {
 	if err := b.Repo.Fetch(ctx, remote); err != nil {
 		return nil, err
 	}
-	refs, err := b.Repo.RemoteRefs(ctx, remote, pattern.prefix)
+	refs, err := b.Repo.RemoteRefs(ctx, remote, pattern.prefix, hostapi.StateRef)
 	if err != nil {
 		return nil, err
 	}
@@ -134,6 +138,12 @@ func (b *Board) List(ctx context.Context, remote vcs.Remote) (*Listed, error) {
 	if err := b.fetch(ctx, remote, found, refs); err != nil {
 		return nil, err
 	}
+	shown := map[string]hostapi.Proposal{} // by ref; empty if the host tells nothing
+	if state, err := ReadState(ctx, b.Repo, b.Planner.Store, remote); err == nil && !refs[hostapi.StateRef].IsZero() {
+		for _, p := range state.Proposals {
+			shown[p.Ref] = p
+		}
+	}
 	names, err := b.Repo.Names(ctx)
 	if err != nil {
 		return nil, err
@@ -141,6 +151,9 @@ func (b *Board) List(ctx context.Context, remote vcs.Remote) (*Listed, error) {
 	for _, p := range found {
 		if err := b.complete(ctx, &p, refs[p.Line.Ref], names); err != nil {
 			return nil, err
+		}
+		if at, told := shown[p.Line.Ref]; told && at.Tip == p.Last.ID.String() {
+			p.title, p.Check = cmp.Or(words.OneLine(at.Title), p.title), at.Check.State
 		}
 		in, err := history.IsAncestor(ctx, b.Planner.Store, p.Last.ID, p.At)
 		switch {
@@ -222,6 +235,9 @@ func (b *Board) fetch(ctx context.Context, remote vcs.Remote, list []Proposal, r
 		if at != refs[p.Line.Ref] {
 			specs = append(specs, "+"+p.Line.Ref+":"+p.Line.Tracking)
 		}
+	}
+	if !refs[hostapi.StateRef].IsZero() {
+		specs = append(specs, stateSpec(remote))
 	}
 	if len(specs) == 0 {
 		return nil

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/hostapi"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -36,6 +37,19 @@ func (f *Forecast) Outcome() string {
 		return "joins, " + words.Count(len(f.Misfits), "misfit", "misfits")
 	}
 	return "joins by itself"
+}
+
+// Checked says what the host's check says of a proposal, or is empty.
+func (p *Proposal) Checked() string {
+	switch p.Check {
+	case hostapi.Running:
+		return "Its check is running at the host."
+	case hostapi.Passed:
+		return "It passes the check at the host, before it is joined."
+	case hostapi.Failed:
+		return "It fails the check at the host."
+	}
+	return ""
 }
 
 // Sentences describes a forecast in full: what the proposal brings, what it asks, and what will not work together.

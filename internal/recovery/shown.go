@@ -2,13 +2,13 @@ package recovery
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/hostapi"
+	"dorvik.dev/dorvik/internal/proposal"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -56,13 +56,10 @@ func lastLine(text string) string {
 	return strings.TrimSpace(lines[len(lines)-1])
 }
 
-// mostState limits the size of a host's state, in bytes.
-const mostState = 4 << 20
-
 // Shown asks the host of a remote what it shows of a branch that holds tip, by the ref that hosts of this kind have. It
 // returns nil if the remote has no such ref.
 func (ps *Pusher) Shown(ctx context.Context, to vcs.Line, tip object.ID) (*HostView, error) {
-	state, err := ps.hostState(ctx, to.Remote)
+	state, err := proposal.FetchState(ctx, ps.s.Repo, ps.s.Planner.Store, to.Remote)
 	if err != nil || state == nil {
 		return nil, err
 	}
@@ -82,38 +79,4 @@ func (ps *Pusher) Shown(ctx context.Context, to vcs.Line, tip object.ID) (*HostV
 		}
 	}
 	return v, nil
-}
-
-// hostState reads the state that a host shows by a ref, or returns nil if there is none.
-func (ps *Pusher) hostState(ctx context.Context, remote vcs.Remote) (*hostapi.Shown, error) {
-	s := ps.s
-	refs, err := s.Repo.RemoteRefs(ctx, remote, hostapi.StateRef)
-	if err != nil || refs[hostapi.StateRef].IsZero() {
-		return nil, err
-	}
-	here := "refs/dorvik/host/" + remote.Key()
-	if err := s.Repo.FetchRefs(ctx, remote, "+"+hostapi.StateRef+":"+here); err != nil {
-		return nil, err
-	}
-	at, err := s.Repo.Ref(ctx, here)
-	if err != nil {
-		return nil, err
-	}
-	tree, err := s.Planner.Tree(ctx, at)
-	if err != nil {
-		return nil, err
-	}
-	e, err := s.Planner.Store.Find(ctx, tree, hostapi.StateFile)
-	if err != nil || e.Absent() {
-		return nil, err
-	}
-	data, err := s.Planner.Store.Blob(ctx, e.ID)
-	if err != nil {
-		return nil, err
-	}
-	out := &hostapi.Shown{}
-	if len(data) > mostState || json.Unmarshal(data, out) != nil || out.Version != 1 {
-		return nil, fmt.Errorf("the state that %s shows cannot be read", remote)
-	}
-	return out, nil
 }

@@ -426,7 +426,7 @@ func (s *proposalsScreen) details(w int) term.Page {
 		return out
 	}
 	all := f.Sentences(p)
-	out.Say(w, term.Text(term.Dim, all[0]))
+	out.Say(w, term.Text(term.Dim, strings.TrimSpace(all[0]+" "+p.Checked())))
 	for _, m := range all[1:] {
 		out.Warn(w, m)
 	}

@@ -111,8 +111,8 @@ type Wire interface {
 	RemoteTip(ctx context.Context, remote Remote, ref string) (object.ID, error)
 	// RemoteTags asks the remote for its tags, by name: the objects that their refs hold.
 	RemoteTags(ctx context.Context, remote Remote) (map[string]object.ID, error)
-	// RemoteRefs asks the remote for its refs with a full name that begins with prefix.
-	RemoteRefs(ctx context.Context, remote Remote, prefix string) (map[string]object.ID, error)
+	// RemoteRefs asks the remote for its refs with a full name that begins with one of the prefixes.
+	RemoteRefs(ctx context.Context, remote Remote, prefixes ...string) (map[string]object.ID, error)
 	// Push changes a branch and returns the messages. Commits are replaced only if the branch is at s.Old. The error
 	// is a *Refusal if it was rejected.
 	Push(ctx context.Context, s Sending) (said []string, err error)
