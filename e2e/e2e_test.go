@@ -28,7 +28,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	binary = filepath.Join(dir, "dorvik")
-	build := exec.Command("go", "build", "-o", dir, "dorvik.dev/dorvik/cmd/...")
+	build := exec.Command("go", "build", "-ldflags=-s -w", "-o", dir, "dorvik.dev/dorvik/cmd/...")
 	build.Env = append(os.Environ(), "CGO_ENABLED=0") // as make build has it
 	if out, err := build.CombinedOutput(); err != nil {
 		panic(string(out))

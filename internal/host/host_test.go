@@ -300,7 +300,7 @@ func newBrowser(t *testing.T) *browser {
 		return err == nil
 	}, 20*time.Second, 50*time.Millisecond)
 	args := []string{"--headless", "--no-sandbox", "--disable-gpu", "--disable-quic", "--no-first-run",
-		"--disable-background-networking", "--disable-component-update", "--disable-sync"}
+		"--disable-background-networking", "--disable-component-update", "--disable-sync", "--disable-dev-shm-usage"}
 	var made struct {
 		SessionID string `json:"sessionId"`
 	}
