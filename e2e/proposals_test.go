@@ -127,7 +127,7 @@ func TestARowOfProposals(t *testing.T) {
 	x.press("Enter")
 	x.see("push to origin/main")
 	x.press("Enter")
-	x.see("✓ Pushed.", "THE ROW", "by Orla Finn: joined, 1 decision as before",
+	x.see("✓ Pushed.", "What was joined is in it.", "THE ROW", "by Orla Finn: joined, 1 decision as before",
 		"Proposal 5, “Add Voe” by Orla Finn, is accepted",
 		"Its check passed there.")
 	assert.Equal(t, []hostapi.State{"accepted", "accepted", "waiting", "accepted", "accepted", "waiting"}, x.shown())

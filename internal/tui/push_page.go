@@ -278,6 +278,8 @@ func (s pushPage) leftNote(p *term.Page, w int) {
 // inIt describes what of both sides was pushed.
 func (s pushPage) inIt() string {
 	switch d := s.ready; {
+	case s.pushedRow != nil:
+		return "What was joined is in it."
 	case s.job.join == nil || d == nil:
 		return "Your work is in it."
 	case len(d.Left) > d.Mended():
