@@ -34,16 +34,27 @@ func placeOf(f *settle.File, q *settle.Question) Precedent {
 	return at
 }
 
-// Find returns the latest precedent for a question whose way the question offers.
+// Find returns the latest precedent for the place of a question.
 func (ps Precedents) Find(f *settle.File, q *settle.Question) (Precedent, bool) {
 	at := placeOf(f, q)
 	for _, p := range slices.Backward(ps) {
 		if p.Path == at.Path && p.Base == at.Base && p.Above == at.Above {
-			_, offered := q.Option(p.Way)
-			return p, offered
+			return p, true
 		}
 	}
 	return at, false
+}
+
+// settles reports whether a precedent may settle a question. Beyond the order of two additions, which was decided
+// then, nothing may speak against it: the way is offered, it is suggested where both changed a text, its result can be
+// read, and nothing is there twice.
+func (p Precedent) settles(f *settle.File, q *settle.Question) bool {
+	o, offered := q.Option(p.Way)
+	if !offered || q.Base != "" && q.Suggested != p.Way || q.Suggested == "" && !q.OrderAlone() {
+		return false
+	}
+	v := f.JudgeSuggested(q, o)
+	return v.Problem == "" && v.Twice == ""
 }
 
 // Apply returns decisions for the open questions of a join that have a precedent.
@@ -52,7 +63,7 @@ func (ps Precedents) Apply(j *plan.Join, decided *settle.Decisions) (out []settl
 		if _, _, done := decided.For(q); done {
 			continue
 		}
-		if p, ok := ps.Find(f, q); ok {
+		if p, ok := ps.Find(f, q); ok && p.settles(f, q) {
 			out = append(out, settle.Decision{Key: q.Key, Way: p.Way})
 		}
 	}

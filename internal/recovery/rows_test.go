@@ -290,3 +290,42 @@ func TestTheOrderThatAsksLeast(t *testing.T) {
 	assert.Equal(t, []int{0, 0, 1}, least.Asks)
 	assert.Equal(t, "it asks 1 decision, and the order in which they came asks 2", least.Why)
 }
+
+// A decision is not repeated where it would decide something that nobody looked at: the same key twice, or two edits of
+// one value.
+func TestAPrecedentThatDoesNotFit(t *testing.T) {
+	for name, c := range map[string]struct {
+		file, base string
+		texts      []string // of three proposals
+		way        settle.Way
+	}{
+		"the same key": {"board.ini", "[board]\nwide = yes\n", []string{"[board]\nwide = yes\nloud = no\n",
+			"[board]\nwide = yes\nslow = yes\n", "[board]\nwide = yes\nslow = no\n"}, settle.YoursTheirs},
+		"the same number": {"list.txt", "1. one\n2. two\n", []string{"1. one\n2. two\n3. three\n",
+			"1. one\n2. two\n4. four\n",
+			"1. one\n2. two\n4. vier\n"}, settle.YoursTheirs},
+		"one value": {"fare.go", "package fare\n\nvar fare = rate * metres\n", []string{
+			"package fare\n\nvar fare = rate * metres * 2\n", "package fare\n\nvar fare = base + rate * metres\n",
+			"package fare\n\nvar fare = -rate * metres\n"}, settle.Weave},
+	} {
+		t.Run(name, func(t *testing.T) {
+			tm := newTeam(t)
+			tm.agreed("true") // no check tells
+			tm.other.Commit("base", c.file, c.base)
+			tm.other.Git("push", "-q", "origin", "main")
+			for i, text := range c.texts {
+				tm.propose(fmt.Sprint(i+1), "main", c.file, text)
+			}
+			s := tm.session()
+			tm.row(s)
+			h, _ := tm.next(s)
+			require.NotNil(t, h)
+			_, err := s.SettleBy(t.Context(), tm.here(s), plan.Merge, []settle.Way{c.way})
+			require.NoError(t, err)
+			h, _ = tm.next(s)
+			require.NotNil(t, h, tm.mine.Read(c.file))
+			assert.Equal(t, ledger.Settle, h.Stage)
+			assert.Equal(t, "3", RowsOf(s).Now().Current().Name)
+		})
+	}
+}

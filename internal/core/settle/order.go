@@ -108,6 +108,9 @@ var frees = []free{
 // orderMatters is the reason where the order of two additions is not known to mean nothing.
 const orderMatters = "their order may matter"
 
+// OrderAlone reports whether nothing but the order of two additions keeps a way from being suggested.
+func (q *Question) OrderAlone() bool { return q.Doubt == orderMatters }
+
 // inTurn reports whether a place is in a list whose members are used one after the other, by the names of what it is
 // in.
 func (at place) inTurn() bool {
