@@ -9,10 +9,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/ledger"
-	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/proposal"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -236,7 +234,7 @@ func (e *env) row(ctx context.Context, f proposed) error {
 	if !f.push || row.Count(proposal.Joined) == 0 {
 		return e.rowDone(out, nil)
 	}
-	return e.pushRow(ctx, s, rows, out)
+	return e.pushRow(ctx, rows, out)
 }
 
 // begin begins a row of the named proposals.
@@ -314,9 +312,9 @@ func (e *env) rowDone(out rowJSON, err error) error {
 	return err
 }
 
-// pushRow pushes what was joined, and forgets the row once it is at the remote.
-func (e *env) pushRow(ctx context.Context, s *recovery.Session, rows *recovery.Rows, out rowJSON) error {
-	done, err := pushNow(ctx, s)
+// pushRow pushes what was joined.
+func (e *env) pushRow(ctx context.Context, rows *recovery.Rows, out rowJSON) error {
+	done, err := rows.Push(ctx)
 	if err != nil {
 		return err
 	}
@@ -327,24 +325,5 @@ func (e *env) pushRow(ctx context.Context, s *recovery.Session, rows *recovery.R
 	}
 	out.Result, out.Tip = "pushed", &done.Tip
 	e.say("Pushed. %s now holds %s.", done.To.Name, done.Tip.Prefix(7))
-	return e.rowDone(out, rows.End(ctx))
-}
-
-// pushNow pushes the branch as it is.
-func pushNow(ctx context.Context, s *recovery.Session) (*recovery.Pushed, error) {
-	p, err := s.Locate(ctx, true)
-	if err != nil {
-		return nil, err
-	}
-	if p.Unanswered != nil {
-		return nil, p.Unanswered
-	}
-	if n := len(p.Divergence.Theirs); n > 0 {
-		return nil, &plan.Blocked{What: fmt.Sprintf("%s has %s that your branch lacks: somebody pushed first.",
-			p.Line().Name,
-			words.Count(n, "commit", "commits")),
-			Next: "Join with it by “dorvik recover”, or undo the row with “dorvik " +
-				"proposals --take-back” and begin it again."}
-	}
-	return s.Push.Tip(ctx, p, change.Consent{})
+	return e.rowDone(out, nil)
 }

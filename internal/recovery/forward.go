@@ -139,30 +139,25 @@ func (fw *Forwards) Prepare(ctx context.Context, line vcs.Line) (*Forward, error
 
 // local returns the branch here that follows the line, if it can move forward and is checked out nowhere.
 func (fw *Forwards) local(ctx context.Context, f *Forward) (string, error) {
-	names, err := fw.repo.Names(ctx)
+	list, err := fw.lines.following(ctx, f.Line.Tracking)
 	if err != nil {
 		return "", err
 	}
-	for _, n := range names {
-		name, here := strings.CutPrefix(n.Full, "refs/heads/")
-		if !here || name == f.Own {
+	for _, b := range list {
+		if b.Name == f.Own {
 			continue
-		}
-		b, err := fw.repo.Named(ctx, name)
-		if err != nil {
-			return "", err
 		}
 		lacking, err := history.Only(ctx, fw.planner.Store, b.Tip, f.Tip)
 		if err != nil {
 			return "", err
 		}
-		if b.Tracking != f.Line.Tracking || len(lacking) > 0 {
+		if len(lacking) > 0 {
 			continue
 		}
-		if at, err := fw.repo.CheckedOut(ctx, name); err != nil || at != "" {
+		if at, err := fw.repo.CheckedOut(ctx, b.Name); err != nil || at != "" {
 			return "", err
 		}
-		return name, nil
+		return b.Name, nil
 	}
 	return "", nil
 }

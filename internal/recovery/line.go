@@ -86,6 +86,28 @@ func (l *Lines) Fetch(ctx context.Context, line vcs.Line) error {
 	return l.repo.Fetch(ctx, line.Remote)
 }
 
+// following returns the branches here whose upstream has a copy at a ref, such as refs/remotes/origin/main.
+func (l *Lines) following(ctx context.Context, tracking string) (out []vcs.Branch, err error) {
+	names, err := l.repo.Names(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for _, n := range names {
+		name, here := strings.CutPrefix(n.Full, "refs/heads/")
+		if !here {
+			continue
+		}
+		b, err := l.repo.Named(ctx, name)
+		if err != nil {
+			return nil, err
+		}
+		if b.Tracking == tracking {
+			out = append(out, b)
+		}
+	}
+	return out, nil
+}
+
 // tipsOf returns the tips of a remote's branches, as of the last fetch.
 func (l *Lines) tipsOf(ctx context.Context, remote vcs.Remote) (tips []object.ID, err error) {
 	names, err := l.repo.Names(ctx)

@@ -60,22 +60,12 @@ func (r *Rows) Now() *proposal.Row { return r.s.Ledger.State().Row }
 // GoTo switches to the branch that follows the one that proposals are joined into. If there is none, it makes one.
 func (r *Rows) GoTo(ctx context.Context, into vcs.Line) error {
 	s := r.s
-	names, err := s.Repo.Names(ctx)
+	list, err := s.Lines.following(ctx, into.Tracking)
 	if err != nil {
 		return err
 	}
-	for _, n := range names {
-		name, here := strings.CutPrefix(n.Full, "refs/heads/")
-		if !here {
-			continue
-		}
-		b, err := s.Repo.Named(ctx, name)
-		if err != nil {
-			return err
-		}
-		if b.Tracking == into.Tracking {
-			return s.Applier.Switch(ctx, name)
-		}
+	if len(list) > 0 {
+		return s.Applier.Switch(ctx, list[0].Name)
 	}
 	name := strings.TrimPrefix(into.Ref, "refs/heads/")
 	at, err := s.Repo.Ref(ctx, into.Tracking)
@@ -276,9 +266,6 @@ func (r *Rows) join(ctx context.Context, row *proposal.Row, item *proposal.Item,
 	if err := s.Ledger.Sync(p); err != nil {
 		return nil, err
 	}
-	if p.Trivial() == plan.FastForward {
-		return r.forward(ctx, item, p, say)
-	}
 	j, halt, err := r.settled(ctx, row, p)
 	if err != nil || halt != nil {
 		return halt, err
@@ -296,13 +283,17 @@ func (r *Rows) join(ctx context.Context, row *proposal.Row, item *proposal.Item,
 		return nil, nil
 	}
 	wp, err := s.Accept(context.WithoutCancel(ctx), p, j, v.built, change.Consent{})
-	if halt, err := stopsChange(err); err != nil || halt != nil {
-		return halt, err
+	if why := holdsUp(err); why != "" {
+		return &Halt{Stage: ledger.Push, Why: why}, nil
+	}
+	if err != nil {
+		return nil, err
 	}
 	st := s.Ledger.State()
 	item.State, item.At, item.Waypoint, item.Checked = proposal.Joined, wp.After, wp.Name, v.passes
 	r.account(row, item, j, &st.Decisions)
-	say(fmt.Sprintf("Proposal %s is joined. %s", item.Name, v.passes))
+	say(fmt.Sprintf("Proposal %s is joined%s. %s", item.Name,
+		words.If(p.Trivial() == plan.FastForward, ": the branch moved forward to it", ""), v.passes))
 	return nil, nil
 }
 
@@ -332,33 +323,14 @@ func (r *Rows) changed(ctx context.Context, item *proposal.Item) (why string, er
 	return fmt.Sprintf("it was rewritten or added to after it was marked; it is at %s now", at.Prefix(7)), nil
 }
 
-// forward moves the branch forward to a proposal that has all of it.
-func (r *Rows) forward(ctx context.Context, item *proposal.Item, p *plan.Position, say func(string)) (*Halt, error) {
-	j := &plan.Join{Route: plan.Merge}
-	var err error
-	if j.Tree, err = r.s.Planner.Tree(ctx, p.Theirs); err != nil {
-		return nil, err
-	}
-	v, err := r.check(ctx, p, j, say)
-	if err != nil || v.halt != nil {
-		return v.halt, err
-	}
-	if v.fails != "" {
-		leave(item, v.fails, say)
-		return nil, nil
-	}
-	wp, err := r.s.FastForward(context.WithoutCancel(ctx), p, change.Consent{})
-	if halt, err := stopsChange(err); err != nil || halt != nil {
-		return halt, err
-	}
-	item.State, item.At, item.Waypoint, item.Checked = proposal.Joined, wp.After, wp.Name, v.passes
-	say(fmt.Sprintf("Proposal %s is joined: the branch moved forward to it. %s", item.Name, v.passes))
-	return nil, nil
-}
-
-// settled joins by a merge and settles what has a precedent or a preferred way. The rest halts the row.
+// settled joins by a merge and settles what has a precedent or a preferred way. The rest halts the row. Where the branch
+// only moves forward there is nothing to settle.
 func (r *Rows) settled(ctx context.Context, row *proposal.Row, p *plan.Position) (*plan.Join, *Halt, error) {
 	s := r.s
+	if p.Trivial() == plan.FastForward {
+		j, err := s.Planner.Join(ctx, p, "", &settle.Decisions{}, plan.Amends{}, nil)
+		return j, nil, err
+	}
 	j, err := s.SettleBy(ctx, p, plan.Merge, nil)
 	if err != nil || j.Refused != nil {
 		return j, nil, err
@@ -474,15 +446,33 @@ func (r *Rows) prove(ctx context.Context, p *plan.Position, u *prove.Unchecked, 
 	return v, nil
 }
 
-// stopsChange returns the halt for what a change asks or finds in its way.
-func stopsChange(err error) (*Halt, error) {
-	var over *change.OverwriteError
-	var asks *change.AsksError
-	var hooks *change.HooksError
-	if errors.As(err, &over) || errors.As(err, &asks) || errors.As(err, &hooks) {
-		return &Halt{Stage: ledger.Push, Why: err.Error()}, nil
+// Push pushes what the row joined, and ends the row once it is at the remote. A push that was rejected is in
+// Pushed.Refusal; the row then stays. The error is a *plan.Blocked if the remote has something new, or if something in
+// what goes keeps it from being pushed.
+func (r *Rows) Push(ctx context.Context) (*Pushed, error) {
+	s := r.s
+	p, err := s.Locate(ctx, true)
+	switch {
+	case err != nil:
+		return nil, err
+	case p.Unanswered != nil:
+		return nil, p.Unanswered
+	case len(p.Divergence.Theirs) > 0:
+		return nil, &plan.Blocked{What: fmt.Sprintf("%s has %s that your branch lacks: somebody pushed first.",
+			p.Line().Name, words.Count(len(p.Divergence.Theirs), "commit", "commits")),
+			Next: "Join with it, or undo the row and begin it again."}
 	}
-	return nil, err
+	t := &Through{s: s}
+	if may, err := t.mayPush(ctx, p, p.Yours); err != nil {
+		return nil, err
+	} else if !may {
+		return nil, &plan.Blocked{What: words.Sentence(t.Why), Next: "Nothing was pushed."}
+	}
+	done, err := s.Push.Tip(ctx, p, change.Consent{})
+	if err != nil || done.Refusal != nil {
+		return done, err
+	}
+	return done, r.End(ctx)
 }
 
 // LeaveOut leaves the proposal out whose turn it is.

@@ -329,3 +329,36 @@ func TestAPrecedentThatDoesNotFit(t *testing.T) {
 		})
 	}
 }
+
+// A row is pushed only if nothing came meanwhile and nothing in it keeps it back; then it is over.
+func TestPushingARow(t *testing.T) {
+	tm := newTeam(t)
+	tm.propose("1", "main", "one", "x\n")
+	tm.propose("2", "main", "two", "<<<<<<< HEAD\nx\n=======\ny\n>>>>>>> side\n")
+	s := tm.session()
+	tm.row(s)
+	h, said := tm.next(s)
+	require.Nil(t, h, said)
+	_, err := RowsOf(s).Push(t.Context())
+	assert.ErrorContains(t, err, "Conflict marks stand in two")
+	assert.NotNil(t, RowsOf(s).Now(), "it stays")
+	require.NoError(t, RowsOf(s).TakeBack(t.Context()))
+
+	tm.other.Git("push", "-q", "origin", ":refs/proposals/2/main")
+	tm.row(s)
+	h, said = tm.next(s)
+	require.Nil(t, h, said)
+	tm.other.Commit("first", "h2", "x\n")
+	tm.other.Git("push", "-q", "origin", "main")
+	_, err = RowsOf(s).Push(t.Context())
+	assert.ErrorContains(t, err, "origin/main has 1 commit that your branch lacks: somebody pushed first.")
+	require.NoError(t, RowsOf(s).TakeBack(t.Context()))
+	tm.row(s)
+	h, said = tm.next(s)
+	require.Nil(t, h, said)
+	done, err := RowsOf(s).Push(t.Context())
+	require.NoError(t, err)
+	assert.Nil(t, done.Refusal)
+	assert.Equal(t, tm.mine.Git("rev-parse", "main"), tm.remote.Git("rev-parse", "main"))
+	assert.Nil(t, RowsOf(s).Now())
+}

@@ -279,13 +279,21 @@ func (t *Through) push(ctx context.Context, p *plan.Position) (again bool, err e
 
 // changed reports whether a change was made. It stops for what the change asks or finds in its way.
 func (t *Through) changed(err error) (bool, error) {
+	if why := holdsUp(err); why != "" {
+		t.stop(ledger.Push, why)
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// holdsUp returns what a change asks or finds in its way, if a person can do something about it.
+func holdsUp(err error) string {
 	var over *change.OverwriteError
 	var asks *change.AsksError
 	var hooks *change.HooksError
 	var stopped *vcs.HookError
 	if errors.As(err, &over) || errors.As(err, &asks) || errors.As(err, &hooks) || errors.As(err, &stopped) {
-		t.stop(ledger.Push, err.Error())
-		return false, nil
+		return err.Error()
 	}
-	return err == nil, err
+	return ""
 }
