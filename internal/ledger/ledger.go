@@ -527,9 +527,9 @@ func (b *Choices) Take(branch string, line *vcs.Line) error {
 	return b.l.save()
 }
 
-// KeepRow stores a row of proposals. nil forgets it.
+// KeepRow stores a copy of a row of proposals. nil forgets the row. State.Row is never changed, only replaced.
 func (b *Choices) KeepRow(row *proposal.Row) error {
-	b.l.state.Row = row
+	b.l.state.Row = row.Clone()
 	return b.l.save()
 }
 

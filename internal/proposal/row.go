@@ -2,6 +2,7 @@ package proposal
 
 import (
 	"fmt"
+	"slices"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -55,6 +56,16 @@ func NewRow(branch string, before object.ID, s *Sequence, of func(i int) Forecas
 			Commits: f.Commits})
 	}
 	return r
+}
+
+// Clone returns a copy that shares no items with the row. The clone of nil is nil.
+func (r *Row) Clone() *Row {
+	if r == nil {
+		return nil
+	}
+	out := *r
+	out.Items, out.Precedents = slices.Clone(r.Items), slices.Clone(r.Precedents)
+	return &out
 }
 
 // Current returns the item whose turn it is, or nil if the row is finished.

@@ -28,6 +28,8 @@ type Rows struct {
 	// Unchecked joins without running a check. Prefer settles conflicts that have no precedent.
 	Unchecked bool
 	Prefer    []settle.Way
+	// Changed, unless nil, gets the row whenever one more has had its turn. The row is not changed afterwards.
+	Changed func(now *proposal.Row)
 }
 
 // RowsOf returns the rows of a session.
@@ -151,6 +153,9 @@ func (r *Rows) Next(ctx context.Context, say func(step string)) (*Halt, error) {
 		if err := r.s.Ledger.Choices.KeepRow(row); err != nil {
 			return nil, err
 		}
+		if r.Changed != nil {
+			r.Changed(r.Now())
+		}
 	}
 }
 
@@ -170,7 +175,7 @@ func (r *Rows) reconcile(ctx context.Context) (*proposal.Row, error) {
 			row.Branch,
 			cmp.Or(b.Name, "no branch")), Next: "Switch to it, or end the row. Nothing was changed."}
 	}
-	row.Items = slices.Clone(row.Items)
+	row = row.Clone()
 	for i := range row.Items {
 		item := &row.Items[i]
 		in, err := history.IsAncestor(ctx, s.Planner.Store, item.Tip, b.Tip)
@@ -241,7 +246,6 @@ func (r *Rows) account(row *proposal.Row, item *proposal.Item, j *plan.Join, dec
 			item.Decided++
 		}
 	}
-	row.Precedents = slices.Clone(row.Precedents)
 	row.Precedents.Add(j, decided, item.Name)
 }
 

@@ -7,7 +7,6 @@ import (
 	"slices"
 	"strings"
 	"sync"
-	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -51,7 +50,7 @@ type findings struct {
 	mu    sync.Mutex
 	list  []annotate.Found
 	nodes []history.Node
-	fresh chan struct{}
+	fresh news
 	over  chan struct{}
 }
 
@@ -79,7 +78,7 @@ func (j *job) annotateFrom(s *annotateScreen) tea.Cmd {
 	s.reads = j.newBeside()
 	s.list.rows = func() int { return len(s.lines) }
 	s.nodes, s.mine = map[object.ID]history.Node{}, map[object.ID]term.Mark{}
-	s.found = &findings{fresh: make(chan struct{}, 1), over: make(chan struct{})}
+	s.found = &findings{fresh: newNews(), over: make(chan struct{})}
 	pos, commit, path := j.pos, s.commit, s.path
 	return s.reads.start(func(ctx context.Context) (then, error) {
 		a, err := j.s.History.AnnotateCommit(ctx, commit, path)
@@ -123,10 +122,7 @@ func (s *annotateScreen) search(a *annotate.Annotation) tea.Cmd {
 			f.list = append(f.list, some...)
 			f.nodes = append(f.nodes, history.Node{ID: some[0].Commit, Commit: c})
 			f.mu.Unlock()
-			select {
-			case f.fresh <- struct{}{}:
-			default:
-			}
+			f.fresh.tell()
 		})
 		return func() tea.Cmd {
 			s.take()
@@ -137,17 +133,7 @@ func (s *annotateScreen) search(a *annotate.Annotation) tea.Cmd {
 }
 
 // more waits for new findings.
-func (f *findings) more() tea.Cmd {
-	return func() tea.Msg {
-		select {
-		case <-f.fresh:
-			time.Sleep(drawEvery)
-			return annotated{f}
-		case <-f.over:
-			return nil
-		}
-	}
-}
+func (f *findings) more() tea.Cmd { return f.fresh.wait(annotated{f}, f.over) }
 
 // take shows the new findings.
 func (s *annotateScreen) take() {

@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"errors"
+	"time"
 
 	tea "charm.land/bubbletea/v2"
 
@@ -58,4 +59,33 @@ func (f *frame) endedBeside(e besideEnded) tea.Cmd {
 		return nil
 	}
 	return e.then()
+}
+
+// news tells a screen that work beside it has more to show. However much it is, it is one message until that is drawn.
+type news chan struct{}
+
+func newNews() news { return make(news, 1) }
+
+// tell records that there is more.
+func (n news) tell() {
+	select {
+	case n <- struct{}{}:
+	default:
+	}
+}
+
+// drawEvery is the least time between two drawings of such work.
+const drawEvery = 33 * time.Millisecond
+
+// wait returns a command that waits until there is more, and then sends msg; or nothing once over is closed.
+func (n news) wait(msg tea.Msg, over <-chan struct{}) tea.Cmd {
+	return func() tea.Msg {
+		select {
+		case <-n:
+			time.Sleep(drawEvery)
+			return msg
+		case <-over:
+			return nil
+		}
+	}
 }

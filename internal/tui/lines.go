@@ -27,7 +27,7 @@ type linesScreen struct {
 
 	mu    sync.Mutex
 	list  []lookback.Branching
-	fresh chan struct{}
+	fresh news
 	ended chan struct{} // closed when all were compared
 
 	more   int
@@ -40,7 +40,7 @@ type compared struct{ of *linesScreen }
 
 // openLines compares the lines and shows them.
 func openLines(j *job, joins bool) tea.Cmd {
-	s := &linesScreen{job: j, joins: joins, reads: j.newBeside(), fresh: make(chan struct{}, 1),
+	s := &linesScreen{job: j, joins: joins, reads: j.newBeside(), fresh: newNews(),
 		ended: make(chan struct{}), chosen: j.st.Usual[j.pos.Branch.Name].Name}
 	s.rows.rows = func() int {
 		if joins {
@@ -89,23 +89,11 @@ func (s *linesScreen) put(change func()) {
 	s.mu.Lock()
 	change()
 	s.mu.Unlock()
-	select {
-	case s.fresh <- struct{}{}:
-	default:
-	}
+	s.fresh.tell()
 }
 
 // next waits until more is known.
-func (s *linesScreen) next() tea.Cmd {
-	return func() tea.Msg {
-		select {
-		case <-s.fresh:
-			return compared{s}
-		case <-s.ended:
-			return nil
-		}
-	}
-}
+func (s *linesScreen) next() tea.Cmd { return s.fresh.wait(compared{s}, s.ended) }
 
 // lines returns what is known of the lines.
 func (s *linesScreen) lines() []lookback.Branching {

@@ -32,7 +32,7 @@ type proposalsScreen struct {
 
 	mu    sync.Mutex
 	known map[int]proposal.Forecast
-	fresh chan struct{}
+	fresh news
 	ended chan struct{} // closed when all forecasts are made
 }
 
@@ -78,7 +78,7 @@ func openProposals(j *job) tea.Cmd {
 // showProposals shows a list and works the forecasts out beside it.
 func showProposals(j *job, l *proposal.Listed, pattern proposal.Pattern) tea.Cmd {
 	s := &proposalsScreen{job: j, reads: j.newBeside(), listed: l, pattern: pattern, known: map[int]proposal.Forecast{},
-		fresh: make(chan struct{}, 1), ended: make(chan struct{})}
+		fresh: newNews(), ended: make(chan struct{})}
 	s.rows.rows = func() int { return len(l.Proposals) }
 	j.open(s)
 	return tea.Batch(s.reads.start(func(ctx context.Context) (then, error) {
@@ -87,26 +87,14 @@ func showProposals(j *job, l *proposal.Listed, pattern proposal.Pattern) tea.Cmd
 			s.mu.Lock()
 			s.known[i] = f
 			s.mu.Unlock()
-			select {
-			case s.fresh <- struct{}{}:
-			default:
-			}
+			s.fresh.tell()
 		})
 		return nil, err
 	}), s.next())
 }
 
 // next waits until more is known.
-func (s *proposalsScreen) next() tea.Cmd {
-	return func() tea.Msg {
-		select {
-		case <-s.fresh:
-			return forecasted{s}
-		case <-s.ended:
-			return nil
-		}
-	}
-}
+func (s *proposalsScreen) next() tea.Cmd { return s.fresh.wait(forecasted{s}, s.ended) }
 
 // forecast returns what is known of a proposal.
 func (s *proposalsScreen) forecast(i int) (f proposal.Forecast, ok bool) {

@@ -5,6 +5,7 @@ import (
 	"strings"
 	"testing"
 
+	tea "charm.land/bubbletea/v2"
 	"github.com/charmbracelet/x/ansi"
 	"github.com/stretchr/testify/assert"
 
@@ -104,6 +105,24 @@ func TestARowOnTheScreen(t *testing.T) {
 		"enter end the row")
 	b.press("enter")
 	b.see("The row is ended.", "P proposals")
+}
+
+// A row that is cancelled says nothing of joining any more, and goes on.
+func TestARowIsCancelled(t *testing.T) {
+	s, _ := proposed(t)
+	b := newBench(t, s.Clone)
+	b.press("P", "t", "t", "enter")
+	b.see("Proposal 1 needs you.")
+	b.press("x") // goes on with the second, which asks
+	cmd := b.m.receive(tea.KeyPressMsg(keyOf("esc")))
+	b.run(cmd)
+	b.press("P")
+	begun := b.m.receive(tea.KeyPressMsg(keyOf("enter")))
+	b.see("Joining…")
+	b.run(b.m.receive(tea.KeyPressMsg(keyOf("ctrl+c"))), begun)
+	b.see("2 proposals into main: 0 joined, 1 left out, 1 to go.", "enter go on with 2")
+	b.press("enter")
+	b.see("Proposal 2 needs you. 1 conflict needs a decision.")
 }
 
 // A row is undone as a whole.

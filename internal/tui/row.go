@@ -1,6 +1,7 @@
 package tui
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -22,23 +23,20 @@ type rowScreen struct {
 	job     *job
 	rows    list
 	halt    *recovery.Halt // nil if nothing waits
-	running bool
+	steps   *steps         // of the last time that the row went on
+	joining *task          // the task by which it did
 
-	mu    sync.Mutex
-	steps []string
-	fresh chan struct{}
+	mu  sync.Mutex
+	now *proposal.Row // the row while it goes on; nil until one more had its turn
 }
-
-// rowStepped is the message that a row went on by a step.
-type rowStepped struct{ of *rowScreen }
 
 // openRow shows the row of the branch.
 func openRow(j *job) tea.Cmd { return openRowAnd(j, false) }
 
 // openRowAnd shows the row and, if goOn is set, goes on with it.
 func openRowAnd(j *job, goOn bool) tea.Cmd {
-	s := &rowScreen{job: j, fresh: make(chan struct{}, 1)}
-	s.rows.rows = func() int { return len(j.st.Row.Items) }
+	s := &rowScreen{job: j}
+	s.rows.rows = func() int { return len(s.row().Items) }
 	j.open(s)
 	if goOn {
 		return s.goOn()
@@ -47,7 +45,21 @@ func openRowAnd(j *job, goOn bool) tea.Cmd {
 }
 
 // row returns the row as it was stored last.
-func (s *rowScreen) row() *proposal.Row { return s.job.st.Row }
+func (s *rowScreen) row() *proposal.Row {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return cmp.Or(s.now, s.job.st.Row)
+}
+
+// changed takes a newer state of the row.
+func (s *rowScreen) changed(now *proposal.Row) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	s.now = now
+}
+
+// running reports whether the row goes on just now.
+func (s *rowScreen) running() bool { return s.joining != nil && s.joining == s.job.task }
 
 // inRow reports whether what is joined now is the present proposal of a row.
 func inRow(j *job) bool {
@@ -61,16 +73,19 @@ func inRow(j *job) bool {
 
 // goOn joins one after the other until one needs a person.
 func (s *rowScreen) goOn() tea.Cmd {
-	s.steps, s.halt, s.running = nil, nil, true
+	s.steps, s.halt = newSteps(), nil
 	cmd := s.job.start("joining one after the other", func(ctx context.Context, _ func(int, int)) (then, error) {
-		halt, err := recovery.RowsOf(s.job.s).Next(ctx, s.step)
+		rows := recovery.RowsOf(s.job.s)
+		rows.Changed = s.changed
+		halt, err := rows.Next(ctx, s.steps.add)
 		pos, perr := s.job.s.Locate(ctx, false)
 		st, notice := s.job.s.Ledger.State(), s.job.s.TakeNotice()
 		return func() tea.Cmd {
 			if perr == nil { // else the next look tells
 				s.job.pos = pos
 			}
-			s.job.st, s.halt, s.running, s.job.changed = st, halt, false, true
+			s.changed(nil)
+			s.job.st, s.halt, s.job.changed = st, halt, true
 			for i := range st.Row.Items {
 				if st.Row.Items[i].State == proposal.Waiting {
 					s.rows.row = i
@@ -83,30 +98,8 @@ func (s *rowScreen) goOn() tea.Cmd {
 			return nil
 		}, err
 	})
-	return tea.Batch(cmd, s.next(s.job.task.over))
-}
-
-// step adds a step and has the row drawn as it is stored.
-func (s *rowScreen) step(text string) {
-	s.mu.Lock()
-	s.steps = append(s.steps, text)
-	s.mu.Unlock()
-	select {
-	case s.fresh <- struct{}{}:
-	default:
-	}
-}
-
-// next waits for another step.
-func (s *rowScreen) next(over <-chan struct{}) tea.Cmd {
-	return func() tea.Msg {
-		select {
-		case <-s.fresh:
-			return rowStepped{s}
-		case <-over:
-			return nil
-		}
-	}
+	s.joining = s.job.task
+	return tea.Batch(cmd, s.steps.next(s.joining.over))
 }
 
 func (s *rowScreen) actions() []action {
@@ -176,6 +169,7 @@ func (s *rowScreen) change(doing string, do func(ctx context.Context, rows *reco
 		return func() tea.Cmd {
 			s.job.changed = true
 			if st.Row != nil {
+				s.changed(nil)
 				s.job.st = st
 			}
 			if why != "" {
@@ -214,9 +208,9 @@ func (s *rowScreen) over(said string) func() tea.Cmd {
 }
 
 func (s *rowScreen) update(msg tea.Msg) tea.Cmd {
-	if msg, ok := msg.(rowStepped); ok {
-		if msg.of == s && s.job.task != nil {
-			return s.next(s.job.task.over)
+	if msg, ok := msg.(stepped); ok {
+		if msg.of == s.steps && s.job.task != nil {
+			return s.steps.next(s.job.task.over)
 		}
 		return nil
 	}
@@ -244,13 +238,10 @@ func (s *rowScreen) view(w, h int) term.Page {
 // headline says in one sentence how far the row is.
 func (s *rowScreen) headline() term.Line {
 	row := s.row()
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	switch item := row.Current(); {
-	case s.running && len(s.steps) > 0:
-		return term.Text(term.Plain, s.steps[len(s.steps)-1])
-	case s.running:
-		return term.Text(term.Plain, "Joining…")
+	case s.running():
+		said := append([]string{"Joining…"}, s.steps.all()...)
+		return term.Text(term.Plain, said[len(said)-1])
 	case s.halt != nil && item != nil:
 		return term.Line{}.Bold(term.Trouble, "Proposal "+item.Name+" needs you. ").Add(term.Plain,
 			words.Sentence(s.halt.Why))

@@ -148,20 +148,18 @@ func (f *frame) leave() {
 type output struct {
 	mu    sync.Mutex
 	lines []string
-	steps []check.Step  // steps of the running check
-	step  int           // current step, from 0
-	fresh chan struct{} // holds a value if something is not drawn yet
+	steps []check.Step // steps of the running check
+	step  int          // current step, from 0
+	fresh news
 }
 
 // printed is the message that an output has more. Screens ignore outputs of others.
 type printed struct{ out *output }
 
-const (
-	maxOutput = 20000                 // most lines kept
-	drawEvery = 33 * time.Millisecond // least time between two drawings
-)
+// maxOutput is the most lines that are kept.
+const maxOutput = 20000
 
-func newOutput() *output { return &output{fresh: make(chan struct{}, 1)} }
+func newOutput() *output { return &output{fresh: newNews()} }
 
 func (o *output) add(l string) {
 	o.mu.Lock()
@@ -169,10 +167,7 @@ func (o *output) add(l string) {
 		o.lines = append([]string(nil), o.lines[len(o.lines)-maxOutput:]...)
 	}
 	o.mu.Unlock()
-	select {
-	case o.fresh <- struct{}{}:
-	default:
-	}
+	o.fresh.tell()
 }
 
 // begin records the step that begins.
@@ -204,14 +199,4 @@ func (o *output) last(n int) []string {
 }
 
 // more waits until there is more to draw or the task has ended.
-func (o *output) more(over <-chan struct{}) tea.Cmd {
-	return func() tea.Msg {
-		select {
-		case <-o.fresh:
-			time.Sleep(drawEvery)
-			return printed{o}
-		case <-over:
-			return nil
-		}
-	}
-}
+func (o *output) more(over <-chan struct{}) tea.Cmd { return o.fresh.wait(printed{o}, over) }

@@ -3,6 +3,7 @@ package tui
 import (
 	"context"
 	"fmt"
+	"slices"
 	"sync"
 
 	tea "charm.land/bubbletea/v2"
@@ -18,14 +19,39 @@ import (
 type throughScreen struct {
 	job    *job
 	scroll term.Scroll
-	mu     sync.Mutex
-	steps  []string
+	steps  *steps
 	done   *recovery.Through // nil while it runs
-	fresh  chan struct{}
 }
 
-// stepped is the message that a step was done.
-type stepped struct{ of *throughScreen }
+// steps are what a task that goes on by itself has done so far, as sentences.
+type steps struct {
+	mu    sync.Mutex
+	list  []string
+	fresh news
+}
+
+// stepped is the message that a step was done. Screens ignore steps of others.
+type stepped struct{ of *steps }
+
+func newSteps() *steps { return &steps{fresh: newNews()} }
+
+// add adds a step.
+func (s *steps) add(text string) {
+	s.mu.Lock()
+	s.list = append(s.list, text)
+	s.mu.Unlock()
+	s.fresh.tell()
+}
+
+// all returns the steps so far.
+func (s *steps) all() []string {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Clone(s.list)
+}
+
+// next waits for another step, until the task is over.
+func (s *steps) next(over <-chan struct{}) tea.Cmd { return s.fresh.wait(stepped{s}, over) }
 
 // throughAction returns the key that does all at once, if nothing that is known asks.
 func throughAction(j *job) []action {
@@ -42,40 +68,17 @@ func throughAction(j *job) []action {
 
 // openThrough starts, and shows the steps.
 func openThrough(j *job) tea.Cmd {
-	s := &throughScreen{job: j, fresh: make(chan struct{}, 1)}
+	s := &throughScreen{job: j, steps: newSteps()}
 	j.open(s)
 	cmd := j.start("joining, checking and pushing", func(ctx context.Context, _ func(int, int)) (then, error) {
-		out, err := j.s.GoThrough(ctx, s.step)
+		out, err := j.s.GoThrough(ctx, s.steps.add)
 		st := j.s.Ledger.State()
 		return func() tea.Cmd {
 			j.st, s.done, j.changed = st, out, true
 			return nil
 		}, err
 	})
-	return tea.Batch(cmd, s.next(j.task.over))
-}
-
-// step adds a step.
-func (s *throughScreen) step(text string) {
-	s.mu.Lock()
-	s.steps = append(s.steps, text)
-	s.mu.Unlock()
-	select {
-	case s.fresh <- struct{}{}:
-	default:
-	}
-}
-
-// next waits for another step.
-func (s *throughScreen) next(over <-chan struct{}) tea.Cmd {
-	return func() tea.Msg {
-		select {
-		case <-s.fresh:
-			return stepped{s}
-		case <-over:
-			return nil
-		}
-	}
+	return tea.Batch(cmd, s.steps.next(j.task.over))
 }
 
 func (s *throughScreen) actions() []action {
@@ -95,20 +98,18 @@ func (s *throughScreen) actions() []action {
 }
 
 func (s *throughScreen) update(msg tea.Msg) tea.Cmd {
-	if msg, ok := msg.(stepped); ok && msg.of == s && s.job.task != nil {
-		return s.next(s.job.task.over)
+	if msg, ok := msg.(stepped); ok && msg.of == s.steps && s.job.task != nil {
+		return s.steps.next(s.job.task.over)
 	}
 	s.scroll.Update(msg)
 	return nil
 }
 
 func (s *throughScreen) view(w, h int) term.Page {
-	s.mu.Lock()
-	defer s.mu.Unlock()
 	p := term.Page{nil}
 	p.Head("ALL OF IT", "  join, check, push; it stops at the first thing that asks")
 	p.Blank()
-	for _, step := range s.steps {
+	for _, step := range s.steps.all() {
 		p.Rows(term.Indent(term.Wrap(term.Line{}.Mark(term.MarkSettled).Add(term.Plain, " "+step), w-4), 2))
 	}
 	switch {
