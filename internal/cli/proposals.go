@@ -184,7 +184,7 @@ func (e *env) proposals(ctx context.Context, f proposed) error {
 
 func proposalOf(p *proposal.Proposal, f *proposal.Forecast) proposalJSON {
 	a := p.Last.Author()
-	return proposalJSON{Name: p.Name, From: p.From, Into: strings.TrimPrefix(p.Into.Ref, "refs/heads/"), Author: a.Name,
+	return proposalJSON{Name: p.Name, From: p.From, Into: p.Into.Branch(), Author: a.Name,
 		When: a.Time().Format(time.RFC3339), Commits: f.Commits, Joins: f.Joins(), Asks: f.Asks, Misfits: len(
 			f.Misfits),
 		Title: p.Title(), Tip: p.Last.ID, Clashes: f.Clashes, Why: f.Err, Unsure: f.Unsure}

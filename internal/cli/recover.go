@@ -850,7 +850,7 @@ func (r *recoverer) unclear(e *recovery.UnclearError) error {
 	r.out.Result, r.out.Error = "refused", visible.Lines(e.Error())
 	var ways []string
 	for _, c := range e.Choices {
-		ways = append(ways, "dorvik push --to "+strings.TrimPrefix(c.Ref, "refs/heads/"))
+		ways = append(ways, "dorvik push --to "+c.Branch())
 	}
 	r.out.Refusal = &refusalJSON{"unknown", []string{}, ways[0]}
 	r.say("%s.", visible.Lines(e.Error()))

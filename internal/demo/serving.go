@@ -9,7 +9,7 @@ import (
 	"strings"
 )
 
-// hostProgram is the stand-in host. It is a program of its own because an HTTP server is a third of its size.
+// hostProgram is the stand-in host. It is a program of its own, so that dorvik holds no HTTP server.
 const hostProgram = "dorvik-host"
 
 // ServeHost starts the stand-in host of a folder, which ends with this process at the latest.

@@ -104,27 +104,19 @@ func (s *Store) Log(e LogEntry) error {
 
 // LogSwitch appends the entry of a switch, which has no waypoint, unless there is one of its time already.
 func (s *Store) LogSwitch(e LogEntry) error {
-	all, err := s.logged()
-	if err != nil {
-		return err
-	}
-	if slices.ContainsFunc(all, func(o LogEntry) bool {
-		return o.What == e.What && o.Of == e.Of && o.When.Equal(
-			e.When)
-	}) {
-		return nil
-	}
-	return s.Log(e)
+	return s.logUnless(e, func(o LogEntry) bool { return o.What == e.What && o.Of == e.Of && o.When.Equal(e.When) })
 }
 
 // logOnce appends an entry unless the waypoint has one of this kind.
 func (s *Store) logOnce(e LogEntry) error {
+	return s.logUnless(e, func(o LogEntry) bool { return o.Waypoint == e.Waypoint && o.What == e.What })
+}
+
+// logUnless appends an entry unless there is one that is the same.
+func (s *Store) logUnless(e LogEntry, same func(LogEntry) bool) error {
 	all, err := s.logged()
-	if err != nil {
+	if err != nil || slices.ContainsFunc(all, same) {
 		return err
-	}
-	if slices.ContainsFunc(all, func(o LogEntry) bool { return o.Waypoint == e.Waypoint && o.What == e.What }) {
-		return nil
 	}
 	return s.Log(e)
 }

@@ -149,6 +149,10 @@ func (p *Position) Pushes() bool { return len(p.Upstream().Divergence.Yours) > 0
 func (p *Position) besides(they, commits string) Standing {
 	yours := len(p.Divergence.Yours)
 	name, line := p.Branch.Name, p.Line().Name
+	first := line                             // at the start of a sentence
+	if strings.HasPrefix(line, "proposal ") { // a common word, which a branch's name is not
+		first = words.Upper(line)
+	}
 	s := Standing{Well: true}
 	switch {
 	case p.NothingToDo():
@@ -164,20 +168,15 @@ func (p *Position) besides(they, commits string) Standing {
 		}
 	case p.Trivial() == FastForward:
 		s.Head = fmt.Sprintf("Only %s is new.", line)
-		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has nothing of its own.", line, commits,
+		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has nothing of its own.", first, commits,
 			they, name, name)
 		s.Next = fmt.Sprintf("Your branch can move forward to %s without joining anything.", line)
 	default:
-		s.Head = fmt.Sprintf("%s and %s have parted.", line, name)
-		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has %s that %s does not have.", line,
+		s.Head = fmt.Sprintf("%s and %s have parted.", first, name)
+		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has %s that %s does not have.", first,
 			commits, they, name, name, words.Count(yours, "commit", "commits"), line)
 		s.Next = fmt.Sprintf("Bring %s into %s by merge, or put your commits on top of it by rebase. %s itself is not "+
-			"changed by that.", line, name, line)
-	}
-	for _, text := range []*string{&s.Head, &s.Text, &s.Next} { // a proposal's name is a common word, a branch's is not
-		if *text = strings.ReplaceAll(*text, ". proposal ", ". Proposal "); strings.HasPrefix(*text, "proposal ") {
-			*text = words.Upper(*text)
-		}
+			"changed by that.", line, name, first)
 	}
 	if p.Unanswered != nil {
 		s.Well = false

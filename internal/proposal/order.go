@@ -27,7 +27,7 @@ func (s *Sequence) Total() (n int) {
 	return n
 }
 
-// mostOrdered limits how many proposals are ordered, because that costs a join for each pair.
+// mostOrdered limits how many proposals are ordered, because that costs two joins for each pair.
 const mostOrdered = 20
 
 // InTurn computes what proposals into one branch ask if they are joined in the given order. Open conflicts are settled
@@ -47,8 +47,8 @@ func (b *Board) InTurn(ctx context.Context, list []Proposal) (*Sequence, error) 
 }
 
 // LeastAsking computes an order that asks less than the given one, or returns nil if it finds none. It always takes the
-// proposal next that asks least then and, among equal ones, that collides least with the rest. That costs about a join
-// for each pair. With more than 20 proposals it returns nil.
+// proposal next that asks least then and, among equal ones, that collides least with the rest. That costs about two
+// joins for each pair. With more than 20 proposals it returns nil.
 func (b *Board) LeastAsking(ctx context.Context, came *Sequence) (*Sequence, error) {
 	if len(came.List) > mostOrdered || came.Total() == 0 {
 		return nil, nil

@@ -224,7 +224,7 @@ func byNumber(x, y string) int {
 	return cmp.Compare(a, b)
 }
 
-// fetch fetches the proposals whose copy here is not at the remote's commit.
+// fetch fetches the proposals, and the host's state, whose copies here are not at the remote's commits.
 func (b *Board) fetch(ctx context.Context, remote vcs.Remote, list []Proposal, refs map[string]object.ID) error {
 	var specs []string
 	for _, p := range list {
@@ -236,8 +236,14 @@ func (b *Board) fetch(ctx context.Context, remote vcs.Remote, list []Proposal, r
 			specs = append(specs, "+"+p.Line.Ref+":"+p.Line.Tracking)
 		}
 	}
-	if !refs[hostapi.StateRef].IsZero() {
-		specs = append(specs, stateSpec(remote))
+	if shown := refs[hostapi.StateRef]; !shown.IsZero() {
+		at, err := b.Repo.Ref(ctx, stateHere(remote))
+		if err != nil {
+			return err
+		}
+		if at != shown {
+			specs = append(specs, stateSpec(remote))
+		}
 	}
 	if len(specs) == 0 {
 		return nil
@@ -315,9 +321,9 @@ func (b *Board) Questions(ctx context.Context, p *Proposal) ([]plan.Attributed, 
 	return b.Planner.Attribute(ctx, pos, j, &settle.Decisions{})
 }
 
-// Position returns the position of a proposal relative to a commit of the branch that it is to be joined into.
+// position returns the position of a proposal relative to a commit of the branch that it is to be joined into.
 func (b *Board) position(ctx context.Context, p *Proposal, at object.ID) (*plan.Position, error) {
-	pos := &plan.Position{Branch: vcs.Branch{Name: strings.TrimPrefix(p.Into.Ref, "refs/heads/")}, Yours: at,
+	pos := &plan.Position{Branch: vcs.Branch{Name: p.Into.Branch()}, Yours: at,
 		Theirs: p.Last.ID, Kind: &plan.FromLine{Line: p.Line}}
 	return pos, b.Planner.Part(ctx, pos)
 }

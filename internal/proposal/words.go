@@ -14,14 +14,14 @@ import (
 
 // Wish says what is to be joined into what.
 func (p *Proposal) Wish() string {
-	return cmp.Or(p.From, "a fork") + " → " + strings.TrimPrefix(p.Into.Ref, "refs/heads/")
+	return cmp.Or(p.From, "a fork") + " → " + p.Into.Branch()
 }
 
 // Sentence says who put what forward.
 func (p *Proposal) Sentence() string {
 	who := words.If(p.Own != "", "You", p.Last.Author().Name)
 	return fmt.Sprintf("%s put %s forward, to be joined into %s.", who, cmp.Or(p.From, "a branch of a fork"),
-		strings.TrimPrefix(p.Into.Ref, "refs/heads/"))
+		p.Into.Branch())
 }
 
 // Outcome says in a few words what joining asks.
@@ -54,7 +54,7 @@ func (p *Proposal) Checked() string {
 
 // Sentences describes a forecast in full: what the proposal brings, what it asks, and what will not work together.
 func (f *Forecast) Sentences(p *Proposal) []string {
-	into := strings.TrimPrefix(p.Into.Ref, "refs/heads/")
+	into := p.Into.Branch()
 	if f.Err != "" {
 		return []string{"It cannot be joined: " + strings.TrimSuffix(f.Err, ".") + "."}
 	}
@@ -104,7 +104,7 @@ func (l *Listed) None(pattern Pattern) string {
 // SendBack returns a note to the author of a proposal: what keeps it from being joined, and with whose work it
 // collides.
 func SendBack(p *Proposal, f *Forecast, questions []plan.Attributed) string {
-	into := strings.TrimPrefix(p.Into.Ref, "refs/heads/")
+	into := p.Into.Branch()
 	text := fmt.Sprintf("Proposal %s, “%s”, does not join into %s as it is.\n", p.Name, p.Title(), into)
 	if f.Err != "" {
 		return text + "\n" + words.Sentence(f.Err) + "\n"

@@ -165,7 +165,7 @@ func (fw *Forwards) local(ctx context.Context, f *Forward) (string, error) {
 // wantsMerge reports whether merge.ff or the branch's mergeOptions ask for a merge commit, or, without such a setting,
 // whether most of the line's own commits are merges.
 func (fw *Forwards) wantsMerge(ctx context.Context, f *Forward) (bool, error) {
-	options, err := fw.repo.Config(ctx, "branch."+strings.TrimPrefix(f.Line.Ref, "refs/heads/")+".mergeOptions")
+	options, err := fw.repo.Config(ctx, "branch."+f.Line.Branch()+".mergeOptions")
 	if err != nil {
 		return false, err
 	}
@@ -246,7 +246,7 @@ func (fw *Forwards) merge(ctx context.Context, f *Forward) (object.ID, error) {
 	if err != nil {
 		return object.ID{}, err
 	}
-	p := &plan.Position{Branch: vcs.Branch{Name: strings.TrimPrefix(f.Line.Ref, "refs/heads/"), Upstream: f.Own},
+	p := &plan.Position{Branch: vcs.Branch{Name: f.Line.Branch(), Upstream: f.Own},
 		Divergence: &history.Divergence{Theirs: f.Commits}}
 	id := fw.planner.Store.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{f.At, f.Tip},
 		AuthorLine: who.String(), Committer: who, Message: plan.MergeMessage(p)})

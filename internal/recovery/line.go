@@ -215,7 +215,7 @@ func (l *Lines) KeepAsRemote(ctx context.Context, line vcs.Line, name string) (v
 	if err := l.repo.SetConfig(ctx, key+".fetch", "+refs/heads/*:refs/remotes/"+name+"/*"); err != nil {
 		return line, err
 	}
-	kept, err := l.at(ctx, vcs.Remote(name), strings.TrimPrefix(line.Ref, "refs/heads/"))
+	kept, err := l.at(ctx, vcs.Remote(name), line.Branch())
 	if err != nil {
 		return line, err
 	}

@@ -69,7 +69,7 @@ func (r *Rows) GoTo(ctx context.Context, into vcs.Line) error {
 	if len(list) > 0 {
 		return s.Applier.Switch(ctx, list[0].Name)
 	}
-	name := strings.TrimPrefix(into.Ref, "refs/heads/")
+	name := into.Branch()
 	at, err := s.Repo.Ref(ctx, into.Tracking)
 	if err != nil {
 		return err
@@ -327,8 +327,8 @@ func (r *Rows) changed(ctx context.Context, item *proposal.Item) (why string, er
 	return fmt.Sprintf("it was rewritten or added to after it was marked; it is at %s now", at.Prefix(7)), nil
 }
 
-// settled joins by a merge and settles what has a precedent or a preferred way. The rest halts the row. Where the branch
-// only moves forward there is nothing to settle.
+// settled joins by a merge and settles what has a precedent or a preferred way. The rest halts the row. Where the
+// branch only moves forward there is nothing to settle.
 func (r *Rows) settled(ctx context.Context, row *proposal.Row, p *plan.Position) (*plan.Join, *Halt, error) {
 	s := r.s
 	if p.Trivial() == plan.FastForward {

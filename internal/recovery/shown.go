@@ -64,7 +64,7 @@ func (ps *Pusher) Shown(ctx context.Context, to vcs.Line, tip object.ID) (*HostV
 		return nil, err
 	}
 	v := &HostView{Page: vcs.WithoutSecrets(state.Page)}
-	name := strings.TrimPrefix(to.Ref, "refs/heads/")
+	name := to.Branch()
 	i := slices.IndexFunc(state.Branches, func(b hostapi.Branch) bool { return b.Name == name })
 	if i < 0 {
 		return nil, nil

@@ -112,9 +112,6 @@ func (s *proposalsScreen) current() *proposal.Proposal {
 	return &s.listed.Proposals[s.rows.row]
 }
 
-// branchName returns the short name of the branch that a proposal is meant for.
-func branchName(p *proposal.Proposal) string { return strings.TrimPrefix(p.Into.Ref, "refs/heads/") }
-
 func (s *proposalsScreen) actions() []action {
 	p := s.current()
 	var out []action
@@ -125,9 +122,9 @@ func (s *proposalsScreen) actions() []action {
 			fmt.Sprintf("%d taken, one by one", len(s.marked))),
 			s.order))
 	case p.Own != "":
-		out = append(out, acts(keys.Next, "bring "+branchName(p)+" into your branch", s.catchUp))
+		out = append(out, acts(keys.Next, "bring "+p.Into.Branch()+" into your branch", s.catchUp))
 	default:
-		out = append(out, acts(keys.Next, "join it into "+branchName(p), s.joinOne))
+		out = append(out, acts(keys.Next, "join it into "+p.Into.Branch(), s.joinOne))
 	}
 	if p != nil {
 		out = append(out, act(keys.Take, words.If(slices.Contains(s.marked, s.rows.row), "leave it", "take it"),
@@ -187,7 +184,7 @@ func (s *proposalsScreen) joinOne() tea.Cmd {
 // catchUp brings the branch that a proposal of one's own is meant for into the proposal's.
 func (s *proposalsScreen) catchUp() tea.Cmd {
 	p := s.current()
-	return s.moving("bringing "+branchName(p)+" into "+p.Own, func(ctx context.Context) (string, error) {
+	return s.moving("bringing "+p.Into.Branch()+" into "+p.Own, func(ctx context.Context) (string, error) {
 		b, err := s.job.s.Repo.Current(ctx)
 		if err == nil && b.Name != p.Own {
 			err = s.job.s.Applier.Switch(ctx, p.Own)
@@ -196,13 +193,13 @@ func (s *proposalsScreen) catchUp() tea.Cmd {
 			return "", err
 		}
 		return fmt.Sprintf("This brings %s into your branch, so that it can be joined. %[1]s does not change.",
-			branchName(p)), s.job.s.Lines.Take(ctx, &p.Into)
+			p.Into.Branch()), s.job.s.Lines.Take(ctx, &p.Into)
 	})
 }
 
 // there does something on the branch that a proposal is meant for, after switching to it if necessary.
 func (s *proposalsScreen) there(p *proposal.Proposal, do func(ctx context.Context) (string, error)) tea.Cmd {
-	return s.moving("going to "+branchName(p), func(ctx context.Context) (string, error) {
+	return s.moving("going to "+p.Into.Branch(), func(ctx context.Context) (string, error) {
 		b, err := s.job.s.Repo.Current(ctx)
 		if err == nil && b.Tracking != p.Into.Tracking {
 			err = recovery.RowsOf(s.job.s).GoTo(ctx, p.Into)
@@ -267,7 +264,7 @@ func (s *proposalsScreen) order() tea.Cmd {
 
 // begin begins a row and shows it.
 func (s *proposalsScreen) begin(seq *proposal.Sequence, of map[string]proposal.Forecast) tea.Cmd {
-	return s.job.startVital("going to "+branchName(&seq.List[0]),
+	return s.job.startVital("going to "+seq.List[0].Into.Branch(),
 		func(ctx context.Context, _ func(int, int)) (then, error) {
 			rows := recovery.RowsOf(s.job.s)
 			b, err := s.job.s.Repo.Current(ctx)
@@ -342,7 +339,7 @@ func (s *proposalsScreen) view(w, h int) term.Page {
 		one := &s.listed.Proposals[i]
 		if one.Into.Name != into {
 			into = one.Into.Name
-			rows.page.Row(term.Text(term.Plain, "       ").Mark(term.MarkTheirs).Bold(term.Bright, branchName(one)).
+			rows.page.Row(term.Text(term.Plain, "       ").Mark(term.MarkTheirs).Bold(term.Bright, one.Into.Branch()).
 				Add(term.Dim, "  "+into+" at "+s.job.s.Planner.Short(one.At)))
 		}
 		rows.item(s.line(i, w))
@@ -420,7 +417,7 @@ func (s *proposalsScreen) details(w int) term.Page {
 	}
 	if p.Own != "" && !f.Joins() {
 		out.Say(w, term.Text(term.Plain, fmt.Sprintf("Enter brings %s into your branch %s, so that it can be joined; "+
-			"%[1]s does not change.", branchName(p), p.Own)))
+			"%[1]s does not change.", p.Into.Branch(), p.Own)))
 	}
 	return out
 }

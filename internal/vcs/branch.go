@@ -31,6 +31,9 @@ type Line struct {
 	Ref      string `json:"ref,omitempty"`    // on the remote, such as refs/heads/main
 }
 
+// Branch returns the short name of the branch at the remote, such as main.
+func (l Line) Branch() string { return strings.TrimPrefix(l.Ref, "refs/heads/") }
+
 // Follows returns the upstream. Its Name is empty if there is none.
 func (b Branch) Follows() Line { return Line{b.Upstream, b.Tracking, b.Remote, b.Ref} }
 
