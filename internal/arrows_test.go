@@ -55,6 +55,9 @@ var arrows = map[string]string{
 	"odb":           "core/parallel core/object +github.com/klauspost/compress +golang.org/x/sys",
 	"vcs":           "core/rx core/object",
 	"git":           "core/rx core/object odb vcs +github.com/fsnotify/fsnotify",
+	"hg":            "beneath core/rx core/object odb vcs +github.com/fsnotify/fsnotify",
+	"workdir":       "core/object change ledger plan vcs",
+	"hgapply":       "core/history core/merge core/object core/settle beneath change hg ledger plan prove vcs words workdir",
 	"check":         "core/rx",
 	"plan": "core/account core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge core/misfit " +
 		"core/object core/replay core/rx core/settle vcs words +golang.org/x/sync",
@@ -63,11 +66,11 @@ var arrows = map[string]string{
 	"prove": "core/attr core/diagnose core/diff core/history core/merge core/misfit core/object core/settle check " +
 		"ledger plan vcs words",
 	"change": "core/object ledger plan vcs words",
-	"apply":  "core/history core/merge core/object core/settle beneath change git ledger plan prove vcs words",
+	"apply":  "core/history core/merge core/object core/settle beneath change git ledger plan prove vcs words workdir",
 	"lookback": "core/annotate core/decided core/diff core/history core/merge core/object core/settle ledger plan " +
 		"vcs words",
 	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rule core/rx core/settle apply change check " +
-		"git hostapi ledger lookback plan proposal prove vcs words",
+		"git hg hgapply hostapi ledger lookback plan proposal prove vcs words",
 	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
 	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +
 		"+codeberg.org/go-pdf/fpdf +github.com/klauspost/compress +golang.org/x/image +golang.org/x/text",
@@ -124,7 +127,7 @@ func TestArrowsRunDownward(t *testing.T) {
 				assert.NotContains(t, []string{"os", "os/exec", "path/filepath"}, i, "planning writes nothing")
 			}
 			if i == "os/exec" {
-				assert.Contains(t, []string{"git", "check", "gittest", "host", "demo"}, name, "only these start processes")
+				assert.Contains(t, []string{"git", "hg", "check", "gittest", "host", "demo"}, name, "only these start processes")
 			}
 		}
 	}

@@ -18,6 +18,7 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/workdir"
 )
 
 // keepUnder makes a transition carry uncommitted work, and keeps the original under the waypoint.
@@ -101,7 +102,7 @@ func (ca *carrier) layBack(ctx context.Context, wp *ledger.Waypoint, tr *Transit
 		}
 		return ca.trySwitch(ctx, from, to)
 	}
-	if err := ca.notInTheWayBack(ctx, from, l.Files, unknownTo(dirty), l.Paths...); err != nil {
+	if err := ca.notInTheWayBack(ctx, from, l.Files, workdir.UnknownTo(dirty), l.Paths...); err != nil {
 		return err
 	}
 	if err := ca.hand(ctx, object.ID{}, l); err != nil {
@@ -167,7 +168,7 @@ func (ca *carrier) joinBack(ctx context.Context, wp *ledger.Waypoint, u *plan.Un
 
 // notInTheWayBack returns a *plan.Blocked if the undo would change uncommitted work.
 func (ca *carrier) notInTheWayBack(ctx context.Context, from, to object.ID, dirty []vcs.Dirty, away ...string) error {
-	_, err := ca.work.between(ctx, from, to, dirty, away...)
+	_, err := ca.work.dir().Between(ctx, from, to, dirty, away...)
 	var over *change.OverwriteError
 	if errors.As(err, &over) {
 		return &plan.Blocked{What: "Going back must change " + strings.Join(over.Paths, ", ") +

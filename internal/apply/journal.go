@@ -1,28 +1,21 @@
 package apply
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"strings"
-	"syscall"
-	"time"
 
 	"dorvik.dev/dorvik/internal/change"
-	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/workdir"
 )
 
-// The journal holds a transition while it is made: one file in the git
-// directory. Its first line has the version of the format and the SHA-256 of
-// the rest, which is the transition as JSON. Its name tells the direction.
-// Turning back renames it, which works on a full disk, too.
+// The journal holds a transition while it is made: one file in the git directory. Its name tells the direction. Turning
+// back renames it, which works on a full disk, too.
 const (
 	journalForward = "moving.json"
 	journalBack    = "returning.json"
-	journalVersion = "dorvik journal 2 "
 )
 
 func (tr *Transition) journal(gitDir string) string {
@@ -33,30 +26,20 @@ func (tr *Transition) journal(gitDir string) string {
 	return filepath.Join(gitDir, "dorvik", name)
 }
 
-// JournalError reports a journal that cannot be read.
-type JournalError struct{ Path string }
-
-func (e *JournalError) Error() string {
-	return "an earlier run was interrupted while it changed the branch, and its account of that cannot be read: look " +
-		"with “git status” whether branch and files are as you want them. The next start sets the account aside"
-}
-
-// readJournal reads the journal. It returns nil if there is none, and a *JournalError if it is damaged or of another
+// readJournal reads the journal. It returns nil if there is none, and a *workdir.JournalError if it is damaged or of another
 // version.
 func readJournal(gitDir string) (*Transition, error) {
 	for _, turned := range []bool{true, false} {
-		path := (&Transition{Turned: turned}).journal(gitDir)
-		data, err := os.ReadFile(path)
-		if errors.Is(err, fs.ErrNotExist) {
+		path, tr := (&Transition{Turned: turned}).journal(gitDir), &Transition{}
+		found, ok, err := workdir.ReadJournal(path, tr)
+		if err != nil {
+			return nil, err
+		}
+		if !found {
 			continue
 		}
-		if err != nil {
-			return nil, fmt.Errorf("reading what an earlier run left half done: %w", err)
-		}
-		head, body, _ := strings.Cut(string(data), "\n")
-		tr := &Transition{}
-		if head != journalVersion+ledger.HashOf(body) || json.Unmarshal([]byte(body), tr) != nil || tr.Lay == nil {
-			return nil, &JournalError{path}
+		if !ok || tr.Lay == nil {
+			return nil, &workdir.JournalError{Path: path, Look: "git status"}
 		}
 		tr.Turned = turned
 		return tr, nil
@@ -65,29 +48,7 @@ func readJournal(gitDir string) (*Transition, error) {
 }
 
 // write replaces the journal and syncs it to disk.
-func (tr *Transition) write(gitDir string) error {
-	body, err := json.Marshal(tr)
-	if err == nil {
-		err = ledger.Step("write down")
-	}
-	if err != nil {
-		return err
-	}
-	path := tr.journal(gitDir)
-	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return fmt.Errorf("writing down what will be changed: %w; nothing was changed", err)
-	}
-	_, err = f.WriteString(journalVersion + ledger.HashOf(string(body)) + "\n" + string(body))
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(path+".new", path)
-	}
-	if err != nil {
-		os.Remove(path + ".new")
-		return fmt.Errorf("writing down what will be changed: %w; nothing was changed", err)
-	}
-	return nil
-}
+func (tr *Transition) write(gitDir string) error { return workdir.WriteJournal(tr.journal(gitDir), tr) }
 
 // turn records that the transition is being undone. An interrupted undo continues as an undo.
 func (tr *Transition) turn(gitDir string) error {
@@ -111,8 +72,6 @@ func (tr *Transition) erase(gitDir string) error {
 	return nil
 }
 
-func holdPath(gitDir string) string { return filepath.Join(gitDir, "dorvik", "busy") }
-
 // HalfDone returns the interrupted change, or nil. alive is true if a process is still working on it.
 func (w *WorkTree) HalfDone() (half *change.HalfDone, alive bool, err error) {
 	tr, err := readJournal(w.Repo.GitDir)
@@ -120,30 +79,12 @@ func (w *WorkTree) HalfDone() (half *change.HalfDone, alive bool, err error) {
 		return nil, false, err
 	}
 	half = &change.HalfDone{Kind: tr.Kind, Branch: tr.Branch, From: tr.From, To: tr.To}
-	f, err := os.Open(holdPath(w.Repo.GitDir))
-	if err != nil {
-		return half, false, nil
-	}
-	defer f.Close()
-	alive = syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB) != nil
-	return half, alive, nil
+	return half, workdir.Held(w.Repo.GitDir), nil
 }
 
 // hold locks the repository for this process and the gits it starts. A git that outlives a killed Dorvik keeps the
 // lock.
-func (a *Applier) hold() error {
-	f, err := os.OpenFile(holdPath(a.Repo.GitDir), os.O_RDWR|os.O_CREATE, 0o600)
-	if err != nil {
-		return fmt.Errorf("keeping the recovery in the git directory: %w", err)
-	}
-	for until := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) {
-		if err = syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err == nil {
-			a.Repo.Hold = f
-			return nil
-		}
-		if time.Now().After(until) {
-			f.Close()
-			return ledger.ErrInUse
-		}
-	}
+func (a *Applier) hold() (err error) {
+	a.Repo.Hold, err = workdir.Hold(a.Repo.GitDir)
+	return err
 }

@@ -10,6 +10,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/workdir"
 )
 
 // TestAJournalWithOneBitFlippedIsDamaged flips each bit of a journal. None of what comes of it is read as a transition.
@@ -41,7 +42,7 @@ func TestAJournalWithOneBitFlippedIsDamaged(t *testing.T) {
 				require.NoError(t, os.WriteFile(path, data, 0o600))
 				is, err := readJournal(dir)
 				assert.Nil(t, is)
-				damaged := (*JournalError)(nil)
+				damaged := (*workdir.JournalError)(nil)
 				require.ErrorAs(t, err, &damaged, "byte %d, bit %d", i, bit)
 				assert.Equal(t, path, damaged.Path)
 			}

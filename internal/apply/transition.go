@@ -17,6 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/workdir"
 )
 
 // Transition changes branch, index and working tree from one state to another. Nothing else changes them. A journal
@@ -308,7 +309,7 @@ func (a *Applier) restore(ctx context.Context, tr *Transition) error {
 // goOn completes or undoes the change of an interrupted process.
 func (a *Applier) goOn(ctx context.Context) error {
 	tr, err := readJournal(a.Repo.GitDir)
-	if damaged := (*JournalError)(nil); errors.As(err, &damaged) {
+	if damaged := (*workdir.JournalError)(nil); errors.As(err, &damaged) {
 		aside, err := ledger.SetAside(damaged.Path)
 		a.Ledger.Tell("An earlier run was interrupted while it changed your branch, and its account of that was "+
 			"damaged. "+

@@ -14,6 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/workdir"
 )
 
 // WorkTree reads the working tree. It implements change.WorkTree.
@@ -21,6 +22,9 @@ type WorkTree struct {
 	Repo    *git.Repo
 	Planner *plan.Planner
 }
+
+// dir returns what looks at the files.
+func (w *WorkTree) dir() *workdir.Tree { return &workdir.Tree{Dir: w.Repo.Dir, Planner: w.Planner} }
 
 // tree returns the working tree as a folder that never follows links.
 func (w *WorkTree) tree() beneath.Folder { return beneath.Folder(w.Repo.Dir) }
@@ -155,7 +159,7 @@ func (w *WorkTree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Di
 // asIndexed reports whether a file that git calls modified has exactly the content of the index. git reports such
 // files if their line ends do not follow the attributes; storing them again would change them.
 func (w *WorkTree) asIndexed(d vcs.Dirty) bool {
-	return d.Unstaged && !d.Untracked && !d.Conflict && w.holdsJust(d.Path, d.Index)
+	return d.Unstaged && !d.Untracked && !d.Conflict && w.dir().HoldsJust(d.Path, d.Index)
 }
 
 // NothingOwn reports whether nothing is staged and all modified files match the index.

@@ -179,8 +179,14 @@ func (f Folder) RemoveEmpty(name string) {
 	})
 }
 
-// Write creates a file with its directories, completely or not at all. The error is ErrTaken if the path exists.
-func (f Folder) Write(name string, data []byte, perm fs.FileMode) error {
+// Write creates a file with its directories, completely or not at all, and waits until it is on the disk. The error is
+// ErrTaken if the path exists.
+func (f Folder) Write(name string, data []byte, perm fs.FileMode) error { return f.write(name, data, perm, true) }
+
+// Put is Write that does not wait for the disk.
+func (f Folder) Put(name string, data []byte, perm fs.FileMode) error { return f.write(name, data, perm, false) }
+
+func (f Folder) write(name string, data []byte, perm fs.FileMode, sync bool) error {
 	return f.in("write", name, true, func(dir *os.Root, last string) error {
 		const beside = ".dorvik-new"
 		out, err := dir.OpenFile(beside, os.O_WRONLY|os.O_CREATE|os.O_TRUNC|syscall.O_NOFOLLOW, 0o600)
@@ -188,7 +194,11 @@ func (f Folder) Write(name string, data []byte, perm fs.FileMode) error {
 			return err
 		}
 		_, err = out.Write(data)
-		if err = errors.Join(err, out.Chmod(perm), out.Sync(), out.Close()); err == nil {
+		err = errors.Join(err, out.Chmod(perm))
+		if sync {
+			err = errors.Join(err, out.Sync())
+		}
+		if err = errors.Join(err, out.Close()); err == nil {
 			err = move(dir, beside, dir, last)
 		}
 		if err != nil {
@@ -196,6 +206,11 @@ func (f Folder) Write(name string, data []byte, perm fs.FileMode) error {
 		}
 		return nil
 	})
+}
+
+// Link creates a symbolic link with the directories of its path. The error is ErrTaken if the path exists.
+func (f Folder) Link(name, to string) error {
+	return f.in("link", name, true, func(dir *os.Root, last string) error { return dir.Symlink(to, last) })
 }
 
 // Move moves a path to one below another Folder, which may be the same, and creates directories there. The error is

@@ -227,17 +227,10 @@ func (r *Configuration) ConfigPath(ctx context.Context, key string) (string, err
 // Duration returns a time setting: minutes, or a number with a unit. It is zero if not set.
 func (r *Configuration) Duration(ctx context.Context, key string) (time.Duration, error) {
 	said, err := r.Config(ctx, key)
-	if err != nil || said == "" {
+	if err != nil {
 		return 0, err
 	}
-	if minutes, err := time.ParseDuration(said + "m"); err == nil {
-		return max(0, minutes), nil
-	}
-	every, err := time.ParseDuration(said)
-	if err != nil || every < 0 {
-		return 0, errors.New(key + " is " + said + ", which is no time: say minutes, or 90s")
-	}
-	return every, nil
+	return vcs.ParseDuration(key, said)
 }
 
 // Values returns all values of a key in order, and whether each is the person's own and not the repository's. With

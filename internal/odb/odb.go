@@ -1,6 +1,6 @@
 // Package odb reads git's object database: loose objects, packs with their indexes, the multi-pack index, and
-// alternates. The formats are those of git's documentation (gitformat-pack, gitrepository-layout). It only reads; the
-// caller asks git about objects that it does not find or cannot read.
+// alternates. The formats are those of git's documentation (gitformat-pack, gitrepository-layout). The caller asks git
+// about objects that it does not find or cannot read. A Writer adds packs, for systems other than git.
 package odb
 
 import (

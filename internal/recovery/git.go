@@ -16,10 +16,10 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// This file alone knows that repositories are git's. Another system is another Adapter, and another question here.
+// This file alone knows git.
 
-// OpenWorkspace opens the repository that contains a folder.
-func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
+// openGit opens the git repository that contains a folder.
+func openGit(ctx context.Context, dir string) (*Workspace, error) {
 	repo, err := git.Open(ctx, dir)
 	if err != nil {
 		return nil, err
@@ -27,8 +27,8 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	return overGit(repo, object.NewOverlay(repo.Format, repo)), nil
 }
 
-// OpenToPlan is OpenWorkspace that reads ahead for joining two revisions. Empty ones mean the branch and its upstream.
-func OpenToPlan(ctx context.Context, dir, yours, theirs string) (*Workspace, error) {
+// planGit is openGit that reads ahead for joining two revisions. Empty ones mean the branch and its upstream.
+func planGit(ctx context.Context, dir, yours, theirs string) (*Workspace, error) {
 	var s *plan.Scout
 	var early *git.Early
 	repo, err := git.OpenEarly(ctx, dir, func(e *git.Early) {
@@ -105,14 +105,4 @@ func layOutTwo(ctx context.Context, dir string, who object.Signature, store *obj
 	}
 	defer work.Close()
 	return work.Checkout(ctx, yours)
-}
-
-// OpenSession opens the repository that contains a folder. It completes or undoes a change that an earlier process did
-// not finish.
-func OpenSession(ctx context.Context, dir string) (*Session, error) {
-	w, err := OpenWorkspace(ctx, dir)
-	if err != nil {
-		return nil, err
-	}
-	return Begin(ctx, w)
 }

@@ -66,7 +66,7 @@ func (o *Overlay) WritePack(ctx context.Context, w io.Writer, roots ...ID) (int,
 			return 0, err
 		}
 		buf.Reset()
-		writeEntryHeader(&buf, kind, len(data))
+		WriteEntryHeader(&buf, kind, len(data))
 		z.Reset(&buf)
 		if _, err := z.Write(data); err != nil {
 			return 0, err
@@ -82,9 +82,9 @@ func (o *Overlay) WritePack(ctx context.Context, w io.Writer, roots ...ID) (int,
 	return len(ids), err
 }
 
-// writeEntryHeader writes kind and size: 4 bits of the size in the first byte, then 7 per byte, low bits first. The
+// WriteEntryHeader writes kind and size: 4 bits of the size in the first byte, then 7 per byte, low bits first. The
 // top bit says that another byte follows.
-func writeEntryHeader(b *bytes.Buffer, kind Kind, size int) {
+func WriteEntryHeader(b *bytes.Buffer, kind Kind, size int) {
 	c := byte(kind)<<4 | byte(size&0x0f)
 	for size >>= 4; size > 0; size >>= 7 {
 		b.WriteByte(c | 0x80)

@@ -1,0 +1,307 @@
+package hg
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// The steps of which a change consists. Package hgapply puts them in order.
+
+// lockText is how hg names a process that holds a lock: by host, process namespace and number.
+func lockText() string {
+	host, err := os.Hostname()
+	if err != nil {
+		host = "localhost"
+	}
+	if runtime.GOOS == "linux" {
+		if info, err := os.Stat("/proc/self/ns/pid"); err == nil {
+			if sys, ok := info.Sys().(*syscall.Stat_t); ok {
+				host += "/" + strconv.FormatUint(sys.Ino, 16)
+			}
+		}
+	}
+	return host + ":" + strconv.Itoa(os.Getpid())
+}
+
+// lockWait is how long another hg may work in the folder.
+const lockWait = 3 * time.Second
+
+// LockFolder takes hg's lock of the working folder, so that no hg changes it, not even one of this Repo. The error is a
+// *vcs.LockedError if another process has it. release may be called twice.
+func (r *Repo) LockFolder(ctx context.Context) (release func(), err error) {
+	file, mine := filepath.Join(r.own, "wlock"), lockText()
+	for until := time.Now().Add(lockWait); ; {
+		err := os.Symlink(mine, file)
+		if err == nil {
+			return func() {
+				if at, err := os.Readlink(file); err == nil && at == mine {
+					os.Remove(file)
+				}
+			}, nil
+		}
+		if !errors.Is(err, fs.ErrExist) {
+			return nil, fmt.Errorf("locking the working folder: %w; nothing was changed", err)
+		}
+		if at, err := os.Readlink(file); err == nil && isDead(at) {
+			os.Remove(file) // as hg does
+			continue
+		}
+		if time.Now().After(until) {
+			return nil, &vcs.LockedError{Path: file, Err: err}
+		}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// isDead reports whether a lock is that of a process of this host that has ended.
+func isDead(text string) bool {
+	host, pid, ok := strings.Cut(text, ":")
+	own, _, _ := strings.Cut(lockText(), ":")
+	n, err := strconv.Atoi(pid)
+	return ok && err == nil && host == own && errors.Is(syscall.Kill(n, 0), syscall.ESRCH)
+}
+
+// Add adds the changesets of a bundle. Hooks that the person has for commits run as if each had been committed; those
+// for changesets from elsewhere do not.
+func (r *Repo) Add(ctx context.Context, bundle string) error {
+	var args []string
+	hooks, err := r.Values(ctx, `^hooks\.`, true)
+	if err != nil {
+		return err
+	}
+	for _, h := range hooks {
+		if !instead(h.Name) {
+			continue
+		}
+		args = append(args, "--config", h.Name+"=")
+	}
+	for _, h := range hooks {
+		name, rest, _ := strings.Cut(strings.TrimPrefix(h.Name, "hooks."), ".")
+		if as, ok := commitHooks[name]; ok {
+			args = append(args, "--config", "hooks."+as+".dorvik-"+rest+"="+h.Value)
+		}
+	}
+	_, err = r.run(ctx, "adding the new changesets", append([]string{"unbundle", "--quiet"},
+		append(args, bundle)...)...)
+	if err != nil {
+		return err
+	}
+	return r.mirror.sync(ctx)
+}
+
+// commitHooks are the hooks of a commit, and at which point of adding changesets each runs.
+var commitHooks = map[string]string{
+	"precommit":    "prechangegroup",
+	"pretxncommit": "pretxnchangegroup",
+	"commit":       "incoming",
+}
+
+// instead reports whether a setting is a hook for changesets from elsewhere.
+func instead(name string) bool {
+	point, _, _ := strings.Cut(strings.TrimPrefix(name, "hooks."), ".")
+	return slices.Contains([]string{"prechangegroup", "pretxnchangegroup", "changegroup", "incoming"}, point)
+}
+
+// Save writes changesets, and what they need that others do not have, into a bundle.
+func (r *Repo) Save(ctx context.Context, ids []object.ID, file string) error {
+	set := setOf(ids)
+	os.Remove(file)
+	_, err := r.run(ctx, "keeping the changesets", "bundle", "--quiet", "--type", "none-v2", "-r", "heads("+set+")",
+		"--base", "parents(roots("+set+"))", file)
+	return err
+}
+
+// setOf returns changesets as a set of revisions.
+func setOf(ids []object.ID) string {
+	words := make([]string, len(ids))
+	for i, id := range ids {
+		words[i] = "present(" + id.String() + ")"
+	}
+	if len(words) == 0 {
+		return "none()"
+	}
+	return "(" + strings.Join(words, "+") + ")"
+}
+
+// Removable divides changesets into those that can be removed, and those that stay because something else builds on them
+// or because they are public.
+func (r *Repo) Removable(ctx context.Context, ids []object.ID) (can, stay []object.ID, err error) {
+	if len(ids) == 0 {
+		return nil, nil, nil
+	}
+	set := setOf(ids)
+	out, err := r.run(ctx, "looking what builds on the changesets", "log", "-r",
+		set+" - ancestors(descendants("+set+") - "+set+") - public()", "-T", "{node}\n")
+	if err != nil {
+		return nil, nil, err
+	}
+	if can, err = nodes(out); err != nil {
+		return nil, nil, err
+	}
+	for _, id := range ids {
+		if !slices.Contains(can, id) {
+			stay = append(stay, id)
+		}
+	}
+	return can, stay, nil
+}
+
+// Remove removes changesets that are there. What builds on them goes, too; ask Removable first.
+func (r *Repo) Remove(ctx context.Context, ids []object.ID) error {
+	there, err := r.Commits(ctx, setOf(ids))
+	if err != nil || len(there) == 0 {
+		return err
+	}
+	_, err = r.run(ctx, "removing the replaced changesets", "--config", "extensions.strip=", "strip", "--quiet",
+		"--no-backup", "--keep", "-r", setOf(there))
+	return err
+}
+
+// Secret returns which changesets are secret.
+func (r *Repo) Secret(ctx context.Context, ids []object.ID) ([]object.ID, error) {
+	return r.Commits(ctx, setOf(ids)+" and secret()")
+}
+
+// MakeSecret keeps changesets from being pushed.
+func (r *Repo) MakeSecret(ctx context.Context, ids []object.ID) error {
+	if len(ids) == 0 {
+		return nil
+	}
+	_, err := r.run(ctx, "keeping changesets secret", "phase", "--secret", "--force", "-r", setOf(ids))
+	return err
+}
+
+// Parent returns the parent of the working folder, without hg.
+func (r *Repo) Parent() (id object.ID) {
+	if n := r.dirstate().p1; !n.null() {
+		id = n.id()
+	}
+	return id
+}
+
+// Marks are what hg knows of the working folder besides the files' contents.
+type Marks struct {
+	Added   []string          `json:"added,omitempty"`
+	Removed []string          `json:"removed,omitempty"`
+	Copies  map[string]string `json:"copies,omitempty"` // what an added file is a copy of
+}
+
+// MarksNow reads the marks.
+func (r *Repo) MarksNow(ctx context.Context) (m Marks, err error) {
+	list, err := r.status(ctx)
+	for _, e := range list {
+		switch e.Status {
+		case "A":
+			m.Added = append(m.Added, e.Path)
+			if e.Source != "" {
+				if m.Copies == nil {
+					m.Copies = map[string]string{}
+				}
+				m.Copies[e.Path] = e.Source
+			}
+		case "R":
+			m.Removed = append(m.Removed, e.Path)
+		}
+	}
+	return m, err
+}
+
+// SetParent makes a changeset the parent of the working folder, whose files already are as they shall be.
+func (r *Repo) SetParent(ctx context.Context, to object.ID) error {
+	_, err := r.run(ctx, "setting the parent of the working folder", "debugsetparents", to.String())
+	return err
+}
+
+// atOnce is how many files are named in one command.
+const atOnce = 500
+
+// Settle brings what hg knows of the working folder up to its parent, and marks files again that are added or removed
+// there. It may be called twice.
+func (r *Repo) Settle(ctx context.Context, m Marks) error {
+	const doing = "looking at the working folder"
+	if _, err := r.run(ctx, doing, "debugrebuilddirstate", "--minimal", "-r", "."); err != nil {
+		return err
+	}
+	list, err := r.status(ctx)
+	if err != nil {
+		return err
+	}
+	is := map[string]string{}
+	var again []string // hg takes a file of another size for modified, and compares one that was just added
+	for _, e := range list {
+		if is[e.Path] = e.Status; e.Status == "M" {
+			again = append(again, "path:"+e.Path)
+		}
+	}
+	var add, forget []string
+	for _, p := range m.Added {
+		if is[p] == "?" {
+			add = append(add, "path:"+p)
+		}
+	}
+	for _, p := range m.Removed {
+		if is[p] == "!" {
+			forget = append(forget, "path:"+p)
+		}
+	}
+	for _, of := range []struct {
+		command string
+		paths   []string
+	}{{"forget", again}, {"add", again}, {"add", add}, {"forget", forget}} {
+		for some := range slices.Chunk(of.paths, atOnce) {
+			if _, err := r.run(ctx, doing, append([]string{of.command, "--quiet", "--"}, some...)...); err != nil {
+				return err
+			}
+		}
+	}
+	for to, from := range m.Copies {
+		if is[to] != "?" && is[to] != "A" {
+			continue
+		}
+		// What a file is a copy of may be gone by now; then it is a new file.
+		_, _ = r.run(ctx, doing, "copy", "--after", "--force", "--quiet", "--", filepath.Join(r.dir, filepath.FromSlash(from)),
+			filepath.Join(r.dir, filepath.FromSlash(to)))
+	}
+	return nil
+}
+
+// Bookmark returns the active bookmark.
+func (r *Repo) Bookmark(ctx context.Context) (string, error) {
+	h, err := r.here(ctx)
+	return h.bookmark, err
+}
+
+// MoveBookmark moves a bookmark to the parent of the working folder and makes it active.
+func (r *Repo) MoveBookmark(ctx context.Context, name string) error {
+	_, err := r.run(ctx, "moving the bookmark "+name, "bookmark", "--force", "--", name)
+	return err
+}
+
+// SetBranch gives the next changeset of the working folder a branch.
+func (r *Repo) SetBranch(ctx context.Context, name string) error {
+	_, err := r.run(ctx, "switching to the branch "+name, "branch", "--force", "--quiet", "--", name)
+	return err
+}
+
+// Branch returns the branch that the next changeset of the working folder gets.
+func (r *Repo) Branch(ctx context.Context) (string, error) {
+	h, err := r.here(ctx)
+	return h.branch, err
+}

@@ -1,0 +1,351 @@
+package hg
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// A line of Mercurial is a named branch or a bookmark. In the terms of the port, its full name is refs/heads/NAME, and
+// what a remote had there is refs/remotes/PATH/NAME. The tip of the current one is the parent of the working folder.
+const (
+	headsAt   = "refs/heads/"
+	remotesAt = "refs/remotes/"
+	tagsAt    = "refs/tags/"
+)
+
+// here is where the working folder is.
+type here struct {
+	parents  []object.ID
+	branch   string
+	bookmark string // the active one; empty for none
+}
+
+// name returns the name of the line that one works on.
+func (h here) name() string {
+	if h.bookmark != "" {
+		return h.bookmark
+	}
+	return h.branch
+}
+
+// tip returns the first parent; zero in a new repository.
+func (h here) tip() (id object.ID) {
+	if len(h.parents) > 0 {
+		id = h.parents[0]
+	}
+	return id
+}
+
+// here asks where the working folder is.
+func (r *Repo) here(ctx context.Context) (h here, err error) {
+	out, err := r.run(ctx, "asking where the working folder is", "log", "-r", "parents()", "-T",
+		"{node} {activebookmark}\n")
+	if err != nil {
+		return h, err
+	}
+	for line := range strings.Lines(out) {
+		hex, bookmark, _ := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
+		n, err := parseNode(hex)
+		if err != nil {
+			return h, err
+		}
+		h.parents = append(h.parents, n.id())
+		h.bookmark = max(h.bookmark, bookmark)
+	}
+	h.parents = r.inOrder(h.parents)
+	out, err = r.run(ctx, "asking for the branch", "branch")
+	h.branch = strings.TrimSpace(out)
+	return h, err
+}
+
+// inOrder puts the parents of the working folder in their order. A list of changesets is in that of their numbers.
+func (r *Repo) inOrder(ids []object.ID) []object.ID {
+	if len(ids) == 2 && nodeOf(ids[0]) != r.dirstate().p1 {
+		ids[0], ids[1] = ids[1], ids[0]
+	}
+	return ids
+}
+
+// Current returns the line that one works on.
+func (r *Repo) Current(ctx context.Context) (vcs.Branch, error) {
+	h, err := r.here(ctx)
+	if err != nil {
+		return vcs.Branch{}, err
+	}
+	return r.following(ctx, h.name(), h.tip())
+}
+
+// Named returns a branch or bookmark by name.
+func (r *Repo) Named(ctx context.Context, name string) (vcs.Branch, error) {
+	tip, err := r.Ref(ctx, headsAt+name)
+	if err != nil {
+		return vcs.Branch{}, err
+	}
+	return r.following(ctx, name, tip)
+}
+
+// following adds what a line follows: the one of its name at the path “default”, if it was seen there.
+func (r *Repo) following(ctx context.Context, name string, tip object.ID) (vcs.Branch, error) {
+	b := vcs.Branch{Name: name, Tip: tip}
+	remotes, err := r.Remotes(ctx)
+	if err != nil || !slices.Contains(remotes, usualPath) {
+		return b, err
+	}
+	to := r.lineAt(usualPath, headsAt+name)
+	at, err := r.Ref(ctx, to.Tracking)
+	if err != nil || at.IsZero() {
+		return b, err
+	}
+	b.Upstream, b.Tracking, b.Remote, b.Ref = to.Name, to.Tracking, to.Remote, to.Ref
+	return b, nil
+}
+
+// lineAt returns a line of a remote.
+func (r *Repo) lineAt(remote vcs.Remote, ref string) vcs.Line {
+	name := strings.TrimPrefix(ref, headsAt)
+	return vcs.Line{Name: remote.String() + "/" + name, Tracking: remotesAt + remote.Key() + "/" + name, Remote: remote,
+		Ref: ref}
+}
+
+// quoted returns a name as a text in a set of revisions.
+func quoted(name string) string {
+	return `"literal:` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(name) + `"`
+}
+
+// one returns the newest changeset of a set of revisions, or zero.
+func (r *Repo) one(ctx context.Context, set string) (object.ID, error) {
+	out, err := r.run(ctx, "looking for a changeset", "log", "-r", "last("+set+")", "-T", "{node}\n")
+	if err != nil {
+		return object.ID{}, err
+	}
+	ids, err := nodes(out)
+	if err != nil || len(ids) == 0 {
+		return object.ID{}, err
+	}
+	return ids[0], r.have(ctx, ids[0])
+}
+
+// have sees that the mirror has a changeset.
+func (r *Repo) have(ctx context.Context, id object.ID) error {
+	_, _, err := r.Read(ctx, id)
+	return err
+}
+
+// Ref returns the commit of a full name, or zero.
+func (r *Repo) Ref(ctx context.Context, name string) (object.ID, error) {
+	if short, ok := strings.CutPrefix(name, headsAt); ok {
+		h, err := r.here(ctx)
+		if err != nil || h.name() == short {
+			return h.tip(), err
+		}
+		return r.tipOf(ctx, short)
+	}
+	if short, ok := strings.CutPrefix(name, tagsAt); ok {
+		return r.one(ctx, "tag("+quoted(short)+")")
+	}
+	id, err := r.refs.get(name)
+	if err == nil && id.IsZero() && strings.HasPrefix(name, remotesAt) {
+		return r.seenAt(ctx, name)
+	}
+	return id, err
+}
+
+// tipOf returns the tip of a line that one does not work on: of a bookmark, or the newest open head of a branch.
+func (r *Repo) tipOf(ctx context.Context, name string) (object.ID, error) {
+	out, err := r.run(ctx, "reading the branches", "branches", "-T", "{branch}\n")
+	if err != nil {
+		return object.ID{}, err
+	}
+	if slices.Contains(linesOf(out), name) {
+		return r.one(ctx, "head() and not closed() and branch("+quoted(name)+")")
+	}
+	out, err = r.run(ctx, "reading the bookmarks", "bookmarks", "-T", "{bookmark}\n")
+	if err != nil || !slices.Contains(linesOf(out), name) {
+		return object.ID{}, err
+	}
+	return r.one(ctx, "bookmark("+quoted(name)+")")
+}
+
+// seenAt guesses where a branch of the usual remote is that Dorvik never asked: what is public came from there.
+func (r *Repo) seenAt(ctx context.Context, tracking string) (object.ID, error) {
+	name, ok := strings.CutPrefix(tracking, remotesAt+string(usualPath)+"/")
+	f, err := r.refs.read()
+	if !ok || err != nil || f.Fetched[string(usualPath)] > 0 {
+		return object.ID{}, err
+	}
+	return r.one(ctx, "heads(public() and branch("+quoted(name)+"))")
+}
+
+// listed is an entry of a list in JSON.
+type listed struct {
+	Branch   string `json:"branch"`
+	Bookmark string `json:"bookmark"`
+	Tag      string `json:"tag"`
+	Node     string `json:"node"`
+	Closed   bool   `json:"closed"`
+}
+
+// Names returns the branches, bookmarks, tags, and what remotes had.
+func (r *Repo) Names(ctx context.Context) (out []vcs.Named, err error) {
+	add := func(name, full, node string) error {
+		n, err := parseNode(node)
+		if err == nil {
+			out = append(out, vcs.Named{Name: name, Full: full, Commit: n.id(), Object: n.id()})
+		}
+		return err
+	}
+	for _, of := range []string{"branches", "bookmarks", "tags"} {
+		text, err := r.run(ctx, "reading the "+of, of, "-T", "json")
+		if err != nil {
+			return nil, err
+		}
+		var list []listed
+		if err := json.Unmarshal([]byte(text), &list); err != nil {
+			return nil, fmt.Errorf("reading the %s: %w", of, err)
+		}
+		for _, l := range list {
+			switch {
+			case l.Closed, l.Tag == "tip":
+			case l.Tag != "":
+				err = add(l.Tag, tagsAt+l.Tag, l.Node)
+			default:
+				err = add(l.Branch+l.Bookmark, headsAt+l.Branch+l.Bookmark, l.Node)
+			}
+			if err != nil {
+				return nil, err
+			}
+		}
+	}
+	kept, err := r.refs.all()
+	if err != nil {
+		return nil, err
+	}
+	for full, id := range kept {
+		if rest, ok := strings.CutPrefix(full, remotesAt); ok {
+			remote, name, _ := strings.Cut(rest, "/")
+			out = append(out, vcs.Named{Name: rest, Full: full, Commit: id, Object: id, Remote: vcs.Remote(remote),
+				Ref: headsAt + name})
+		}
+	}
+	slices.SortFunc(out, func(a, b vcs.Named) int { return strings.Compare(a.Full, b.Full) })
+	return out, nil
+}
+
+// Resolve returns the changeset of a revision as hg understands it, or of a full name.
+func (r *Repo) Resolve(ctx context.Context, rev string) (object.ID, error) {
+	if strings.HasPrefix(rev, "refs/") {
+		id, err := r.Ref(ctx, rev)
+		if err == nil && id.IsZero() {
+			err = fmt.Errorf("there is no %s", rev)
+		}
+		return id, err
+	}
+	if rev == "HEAD" {
+		rev = "."
+	}
+	if id, err := object.ParseID(rev); err == nil && r.have(ctx, id) == nil {
+		return id, nil
+	}
+	ids, err := r.Commits(ctx, rev)
+	switch {
+	case err != nil:
+		return object.ID{}, err
+	case len(ids) == 0:
+		return object.ID{}, fmt.Errorf("there is no changeset %s", rev)
+	}
+	return ids[len(ids)-1], r.have(ctx, ids[len(ids)-1])
+}
+
+// Commits returns the changesets of a set of revisions.
+func (r *Repo) Commits(ctx context.Context, rev string) ([]object.ID, error) {
+	if strings.HasPrefix(rev, "-") {
+		return nil, fmt.Errorf("there is no changeset %s", rev)
+	}
+	out, err := r.run(ctx, "looking for "+rev, "log", "-r", rev, "-T", "{node}\n")
+	if err != nil {
+		return nil, err
+	}
+	return nodes(out)
+}
+
+// Reflog returns the moves of a name of a remote, as far as Dorvik made them.
+func (r *Repo) Reflog(_ context.Context, ref string) []vcs.RefMove { return r.refs.moves(ref) }
+
+// OnRemote returns where a changeset is besides here: it is public, or a remote was seen with it.
+func (r *Repo) OnRemote(ctx context.Context, id object.ID) (string, error) {
+	away, err := r.Unpushed(ctx, []object.ID{id}, nil)
+	if err != nil || away[id] {
+		return "", err
+	}
+	remotes, err := r.Remotes(ctx)
+	if err != nil || len(remotes) == 0 {
+		return "a remote", err
+	}
+	return remotes[0].String(), nil
+}
+
+// mostInSet is the number of changesets that are asked for at once.
+const mostInSet = 400
+
+// Unpushed reports which changesets are not public and were on no remote when it was asked last. One that hg does not
+// have was made here.
+func (r *Repo) Unpushed(ctx context.Context, commits, _ []object.ID) (map[object.ID]bool, error) {
+	kept, err := r.refs.all()
+	if err != nil {
+		return nil, err
+	}
+	var seen []string
+	for full, id := range kept {
+		if strings.HasPrefix(full, remotesAt) {
+			seen = append(seen, "present("+id.String()+")")
+		}
+	}
+	out := map[object.ID]bool{}
+	for _, id := range commits {
+		out[id] = true
+	}
+	for some := range slices.Chunk(commits, mostInSet) {
+		var sets []string
+		for _, id := range some {
+			sets = append(sets, "present("+id.String()+")")
+		}
+		set := "(" + strings.Join(sets, "+") + ") and (public()"
+		if len(seen) > 0 {
+			set += " + ancestors(" + strings.Join(seen, "+") + ")"
+		}
+		text, err := r.run(ctx, "asking what others have", "log", "-r", set+")", "-T", "{node}\n")
+		if err != nil {
+			return nil, err
+		}
+		public, err := nodes(text)
+		if err != nil {
+			return nil, err
+		}
+		for _, id := range public {
+			out[id] = false
+		}
+	}
+	return out, nil
+}
+
+// CheckedOut finds no other working folder.
+func (r *Repo) CheckedOut(context.Context, string) (string, error) { return "", nil }
+
+// UpdateRefs moves names that Dorvik keeps. Branches and bookmarks of Mercurial move with changesets only.
+func (r *Repo) UpdateRefs(_ context.Context, message string, updates ...vcs.RefUpdate) error {
+	for _, u := range updates {
+		if !strings.HasPrefix(u.Name, "refs/dorvik/") && !strings.HasPrefix(u.Name, remotesAt) {
+			return fmt.Errorf("%s cannot be moved here: %w", strings.TrimPrefix(u.Name, headsAt), errNotHere)
+		}
+	}
+	return r.refs.update(message, updates)
+}
+
+// errNotHere reports something that Dorvik does in git repositories only.
+var errNotHere = fmt.Errorf("Dorvik does that in git repositories only. Nothing was changed")

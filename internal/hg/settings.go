@@ -1,0 +1,303 @@
+package hg
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/fsnotify/fsnotify"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// configuration is the settings, as hg reads them. A setting KEY of Dorvik is in the section [dorvik], without the
+// prefix.
+type configuration struct {
+	repo   *Repo
+	mu     sync.Mutex
+	list   []setting
+	stamps map[string]time.Time // of the files that can have settings
+}
+
+type setting struct{ name, value string }
+
+// files are those that a person edits.
+func (c *configuration) files() []string {
+	out := []string{filepath.Join(c.repo.own, "hgrc"), filepath.Join(c.repo.own, "hgrc-not-shared")}
+	if path, ok := os.LookupEnv("HGRCPATH"); ok {
+		return append(out, filepath.SplitList(path)...)
+	}
+	if home, err := os.UserHomeDir(); err == nil {
+		out = append(out, filepath.Join(home, ".hgrc"))
+	}
+	if dir, err := os.UserConfigDir(); err == nil {
+		out = append(out, filepath.Join(dir, "hg", "hgrc"))
+	}
+	return out
+}
+
+// all returns the present settings. The command server reads them at its start, so it is started again if one of their
+// files was written.
+func (c *configuration) all(ctx context.Context) ([]setting, error) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	now, fresh := map[string]time.Time{}, c.stamps != nil
+	for _, file := range c.files() {
+		if info, err := os.Stat(file); err == nil {
+			now[file] = info.ModTime()
+		}
+		fresh = fresh && now[file].Equal(c.stamps[file])
+	}
+	if fresh {
+		return c.list, nil
+	}
+	if c.stamps != nil {
+		c.repo.hg.close()
+	}
+	out, err := c.repo.run(ctx, "reading the settings", "config", "-T", "json")
+	if err != nil {
+		return nil, err
+	}
+	var list []struct {
+		Name  string `json:"name"`
+		Value any    `json:"value"`
+	}
+	if err := json.Unmarshal([]byte(out), &list); err != nil {
+		return nil, fmt.Errorf("reading the settings: %w", err)
+	}
+	c.list, c.stamps = nil, now
+	for _, s := range list {
+		c.list = append(c.list, setting{s.Name, fmt.Sprint(s.Value)})
+	}
+	return c.list, nil
+}
+
+// value returns the value of a key.
+func (r *Repo) value(ctx context.Context, key string) (value string, ok bool, err error) {
+	all, err := r.config.all(ctx)
+	for _, s := range all {
+		if strings.EqualFold(s.name, key) {
+			value, ok = s.value, true
+		}
+	}
+	return value, ok, err
+}
+
+// Config returns a setting, or an empty text.
+func (r *Repo) Config(ctx context.Context, key string) (string, error) {
+	value, _, err := r.value(ctx, key)
+	return value, err
+}
+
+// ConfigPath returns a path, with ~ expanded.
+func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
+	value, err := r.Config(ctx, key)
+	if rest, ok := strings.CutPrefix(value, "~/"); ok {
+		home, herr := os.UserHomeDir()
+		return filepath.Join(home, rest), errors.Join(err, herr)
+	}
+	return value, err
+}
+
+// Flag returns a boolean in any of hg's spellings.
+func (r *Repo) Flag(ctx context.Context, key string) (bool, error) {
+	value, ok, err := r.value(ctx, key)
+	if err != nil || !ok {
+		return false, err
+	}
+	switch strings.ToLower(value) {
+	case "1", "yes", "true", "on", "always":
+		return true, nil
+	case "0", "no", "false", "off", "never", "":
+		return false, nil
+	}
+	return false, fmt.Errorf("%s is %s, which is neither yes nor no", key, value)
+}
+
+// Duration returns a time.
+func (r *Repo) Duration(ctx context.Context, key string) (time.Duration, error) {
+	value, err := r.Config(ctx, key)
+	if err != nil {
+		return 0, err
+	}
+	return vcs.ParseDuration(key, value)
+}
+
+// Values returns the value of a key or, with pattern, of all keys that an expression matches. Names are in lower case.
+// All are the person's own: no settings come with a clone.
+func (r *Repo) Values(ctx context.Context, key string, pattern bool) (out []vcs.Setting, err error) {
+	all, err := r.config.all(ctx)
+	if err != nil {
+		return nil, err
+	}
+	is := func(name string) bool { return strings.EqualFold(name, key) }
+	if pattern {
+		re, err := regexp.Compile(key)
+		if err != nil {
+			return nil, fmt.Errorf("reading the settings %s: %w", key, err)
+		}
+		is = func(name string) bool { return re.MatchString(strings.ToLower(name)) }
+	}
+	for _, s := range all {
+		if is(s.name) {
+			one := vcs.Setting{Name: key, Value: s.value, Own: true}
+			if pattern {
+				one.Name = strings.ToLower(s.name)
+			}
+			out = append(out, one)
+		}
+	}
+	return out, nil
+}
+
+// Settings returns the values of all keys that an expression matches.
+func (r *Repo) Settings(ctx context.Context, pattern string) (map[string]string, error) {
+	list, err := r.Values(ctx, pattern, true)
+	out := map[string]string{}
+	for _, s := range list {
+		out[s.Name] = s.Value
+	}
+	return out, err
+}
+
+// SetConfig writes a setting into the repository's hgrc.
+func (r *Repo) SetConfig(_ context.Context, key, value string) error {
+	return r.editConfig(key, &value)
+}
+
+// UnsetConfig removes a setting from the repository's hgrc.
+func (r *Repo) UnsetConfig(_ context.Context, key string) error { return r.editConfig(key, nil) }
+
+// editConfig replaces the lines of a key, or adds one at the end of its section; with nil it removes them.
+func (r *Repo) editConfig(key string, value *string) error {
+	section, name, ok := strings.Cut(key, ".")
+	if !ok || value != nil && strings.ContainsAny(*value, "\n\r") {
+		return fmt.Errorf("%s cannot be set to that", key)
+	}
+	file := filepath.Join(r.own, "hgrc")
+	data, err := os.ReadFile(file)
+	if err != nil && !os.IsNotExist(err) {
+		return fmt.Errorf("setting %s: %w", key, err)
+	}
+	var lines []string
+	in, at, skip := false, -1, false
+	for line := range strings.Lines(string(data)) {
+		line = strings.TrimSuffix(line, "\n")
+		trimmed := strings.TrimSpace(line)
+		switch {
+		case strings.HasPrefix(line, "["):
+			in, skip = trimmed == "["+section+"]", false
+		case skip && line != trimmed && trimmed != "": // the value goes on
+			continue
+		case in && isKey(line, name):
+			skip = true
+			continue
+		default:
+			skip = false
+		}
+		lines = append(lines, line)
+		if in && trimmed != "" {
+			at = len(lines)
+		}
+	}
+	if value != nil {
+		text := name + " = " + *value
+		if at < 0 {
+			lines, at = append(lines, "["+section+"]"), len(lines)+1
+		}
+		lines = slices.Insert(lines, at, text)
+	}
+	if err := writeFile(file, []byte(strings.Join(lines, "\n")+"\n")); err != nil {
+		return fmt.Errorf("setting %s: %w", key, err)
+	}
+	r.config.mu.Lock()
+	defer r.config.mu.Unlock()
+	if r.config.stamps != nil {
+		r.config.stamps = map[string]time.Time{file: {}} // files that are written twice within a tick look alike
+	}
+	return nil
+}
+
+// isKey reports whether a line sets a key.
+func isKey(line, name string) bool {
+	key, _, ok := strings.Cut(line, "=")
+	return ok && strings.EqualFold(strings.TrimRight(key, " \t"), name)
+}
+
+// Committer returns who commits, now.
+func (r *Repo) Committer(ctx context.Context) (object.Signature, error) {
+	user, err := r.Config(ctx, "ui.username")
+	if err != nil {
+		return object.Signature{}, err
+	}
+	for _, name := range []string{"HGUSER", "EMAIL"} {
+		if said := os.Getenv(name); said != "" && (name == "HGUSER" || user == "") {
+			user = said
+			break
+		}
+	}
+	if user == "" {
+		return object.Signature{}, errors.New("hg does not know who you are; set username in the section [ui] of your " +
+			".hgrc, as in username = Runa Holm <runa@example.org>, and try again")
+	}
+	now := time.Now()
+	_, ahead := now.Zone()
+	return signatureOf(&changeset{user: os.ExpandEnv(user), when: now.Unix(), west: -ahead}), nil
+}
+
+// Editor returns the command with which hg opens an editor.
+func (r *Repo) Editor(ctx context.Context) (string, error) {
+	if said := os.Getenv("HGEDITOR"); said != "" {
+		return said, nil
+	}
+	said, err := r.Config(ctx, "ui.editor")
+	for _, name := range []string{"VISUAL", "EDITOR"} {
+		if said == "" {
+			said = os.Getenv(name)
+		}
+	}
+	if said == "" {
+		said = "vi"
+	}
+	return said, err
+}
+
+// AwaitSettings waits until one of the files of settings was written.
+func (r *Repo) AwaitSettings(ctx context.Context) error {
+	const doing = "watching the settings"
+	w, err := fsnotify.NewWatcher()
+	if err != nil {
+		return fmt.Errorf("%s: %w", doing, err)
+	}
+	defer w.Close()
+	files := r.config.files()
+	for _, file := range files {
+		_ = w.Add(filepath.Dir(file)) // of a folder that is not there nothing is watched
+	}
+	for {
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case e, ok := <-w.Events:
+			if !ok {
+				return fmt.Errorf("%s: the watch ended", doing)
+			}
+			if slices.Contains(files, filepath.Clean(e.Name)) && !e.Has(fsnotify.Chmod) {
+				return nil
+			}
+		case err, ok := <-w.Errors:
+			if ok {
+				return fmt.Errorf("%s: %w", doing, err)
+			}
+		}
+	}
+}

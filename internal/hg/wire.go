@@ -1,0 +1,285 @@
+package hg
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// usualPath is the path that hg pulls from and pushes to when none is named. pushPath is where it pushes, if set.
+const (
+	usualPath vcs.Remote = "default"
+	pushPath  vcs.Remote = "default-push"
+)
+
+// Remotes returns the paths of the repository, the usual one first.
+func (r *Repo) Remotes(ctx context.Context) ([]vcs.Remote, error) {
+	out, err := r.run(ctx, "reading the paths", "paths", "-T", "json")
+	if err != nil {
+		var failed *Error
+		if errors.As(err, &failed) && failed.Exit == 1 { // there are none
+			return nil, nil
+		}
+		return nil, err
+	}
+	var list []struct {
+		Name string `json:"name"`
+	}
+	if err := json.Unmarshal([]byte(out), &list); err != nil {
+		return nil, fmt.Errorf("reading the paths: %w", err)
+	}
+	var names []vcs.Remote
+	for _, p := range list {
+		if name := vcs.Remote(p.Name); name == usualPath {
+			names = slices.Insert(names, 0, name)
+		} else if name != pushPath {
+			names = append(names, name)
+		}
+	}
+	return names, nil
+}
+
+// pushTo returns the path for a push.
+func (r *Repo) pushTo(ctx context.Context, remote vcs.Remote) string {
+	if remote == usualPath {
+		if out, err := r.run(ctx, "reading the paths", "paths", "-q", string(pushPath)); err == nil && out != "" {
+			return string(pushPath)
+		}
+	}
+	return string(remote)
+}
+
+// AskBy sets variables for programs that ask the person for passwords, as ssh does.
+func (r *Repo) AskBy(env []string) { r.hg.withEnv(env) }
+
+// Fetch pulls: it adds the remote's changesets and leaves the working folder as it is. Then it notes where the branches
+// of the remote are.
+func (r *Repo) Fetch(ctx context.Context, remote vcs.Remote) error {
+	if err := r.pull(ctx, remote); err != nil {
+		return err
+	}
+	return r.note(ctx, remote)
+}
+
+func (r *Repo) pull(ctx context.Context, remote vcs.Remote) error {
+	if strings.HasPrefix(string(remote), "-") {
+		return fmt.Errorf("there is no remote %s", remote)
+	}
+	_, said, code, err := r.hg.all(ctx, "pull", string(remote))
+	switch {
+	case err != nil:
+		return err
+	case code != 0:
+		return failed("asking "+remote.String(), said, code)
+	}
+	return r.mirror.sync(ctx)
+}
+
+// failed converts what hg said to a *vcs.Refusal, or to a *vcs.LockedError if another hg works here.
+func failed(doing string, said []string, code int) error {
+	if path, ok := lockedHere(said); ok {
+		return &vcs.LockedError{Path: path, Err: &Error{doing, said, code}}
+	}
+	return refusalOf(said)
+}
+
+// note finds where a remote's branches are: its changesets are all but those that would go there, and secret ones.
+func (r *Repo) note(ctx context.Context, remote vcs.Remote) error {
+	const doing = "asking what the remote has"
+	out, said, code, err := r.hg.all(ctx, "log", "-r", "roots(outgoing("+strconv.Quote(string(remote))+"))", "-T", "{node}\n")
+	if err != nil {
+		return err
+	}
+	if code != 0 {
+		return failed(doing, said, code)
+	}
+	local := "secret()"
+	for _, root := range linesOf(out) {
+		local += "+descendants(" + root + ")"
+	}
+	out, err = r.run(ctx, doing, "branches", "-T", "{branch}\n")
+	if err != nil {
+		return err
+	}
+	h, err := r.here(ctx)
+	if err != nil {
+		return err
+	}
+	found := map[string]object.ID{}
+	for _, branch := range linesOf(out) {
+		at, err := r.headThere(ctx, "branch("+quoted(branch)+") and not ("+local+")", h)
+		if err != nil {
+			return err
+		}
+		found[branch] = at
+	}
+	if h.bookmark != "" {
+		if found[h.bookmark], err = r.bookmarkAt(ctx, remote, h.bookmark); err != nil {
+			return err
+		}
+	}
+	return r.refs.change(func(f *refFile) error {
+		for name, at := range found {
+			f.put(r.lineAt(remote, headsAt+name).Tracking, at, "fetch")
+		}
+		f.Fetched[remote.Key()] = time.Now().Unix()
+		return nil
+	})
+}
+
+// headThere returns the newest head of a set that is not in yours, or the newest one if all are.
+func (r *Repo) headThere(ctx context.Context, set string, h here) (object.ID, error) {
+	if tip := h.tip(); !tip.IsZero() {
+		at, err := r.one(ctx, "heads("+set+") - ancestors("+tip.String()+")")
+		if err != nil || !at.IsZero() {
+			return at, err
+		}
+	}
+	return r.one(ctx, "heads("+set+")")
+}
+
+// bookmarkAt asks a remote for a bookmark.
+func (r *Repo) bookmarkAt(ctx context.Context, remote vcs.Remote, name string) (object.ID, error) {
+	out, said, code, err := r.hg.all(ctx, "debugpushkey", string(remote), "bookmarks")
+	if err != nil {
+		return object.ID{}, err
+	}
+	if code != 0 {
+		return object.ID{}, failed("asking for bookmarks", said, code)
+	}
+	for line := range strings.Lines(out) {
+		if of, node, ok := strings.Cut(strings.TrimSpace(line), "\t"); ok && of == name {
+			return object.ParseID(node)
+		}
+	}
+	return object.ID{}, nil
+}
+
+// FetchRefs pulls from a remote and notes where one of its branches is. Of other names there are none.
+func (r *Repo) FetchRefs(ctx context.Context, remote vcs.Remote, refspecs ...string) error {
+	for _, spec := range refspecs {
+		from, to, _ := strings.Cut(strings.TrimPrefix(spec, "+"), ":")
+		if !strings.HasPrefix(from, headsAt) {
+			return fmt.Errorf("%s is at no remote of Mercurial: %w", from, errNotHere)
+		}
+		if err := r.pull(ctx, remote); err != nil {
+			return err
+		}
+		at, err := r.RemoteTip(ctx, remote, from)
+		if err != nil {
+			return err
+		}
+		if err := r.refs.set(to, at, "fetch"); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Deepen is not needed: clones have the whole history.
+func (r *Repo) Deepen(context.Context, vcs.Remote) error { return nil }
+
+// TrackingOf returns the name here for a remote's branch.
+func (r *Repo) TrackingOf(_ context.Context, remote vcs.Remote, ref string) string {
+	return r.lineAt(remote, ref).Tracking
+}
+
+// RemoteHead returns the usual branch.
+func (r *Repo) RemoteHead(context.Context, vcs.Remote) (string, error) {
+	return headsAt + "default", nil
+}
+
+// RemoteTip asks the remote for the newest changeset of a branch or bookmark.
+func (r *Repo) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (object.ID, error) {
+	name := strings.TrimPrefix(ref, headsAt)
+	out, said, code, err := r.hg.all(ctx, "identify", "--id", "--debug", "-r", name, r.pushTo(ctx, remote))
+	switch {
+	case err != nil:
+		return object.ID{}, err
+	case code != 0 && strings.Contains(strings.Join(said, "\n"), "unknown revision"):
+		return object.ID{}, nil
+	case code != 0:
+		return object.ID{}, failed("asking "+remote.String(), said, code)
+	}
+	return object.ParseID(strings.TrimSpace(out))
+}
+
+// RemoteTags finds none: tags of Mercurial are part of the history.
+func (r *Repo) RemoteTags(context.Context, vcs.Remote) (map[string]object.ID, error) { return nil, nil }
+
+// RemoteRefs finds none: remotes of Mercurial have branches and bookmarks only.
+func (r *Repo) RemoteRefs(context.Context, vcs.Remote, ...string) (map[string]object.ID, error) {
+	return nil, nil
+}
+
+// Push adds changesets to a branch or bookmark of a remote. A branch that the remote was never seen with is created.
+func (r *Repo) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
+	if !s.Old.IsZero() || s.Tip.IsZero() {
+		return nil, errNotHere
+	}
+	name := strings.TrimPrefix(s.Ref, headsAt)
+	args := []string{"push", "-r", s.Tip.String()}
+	h, err := r.here(ctx)
+	if err != nil {
+		return nil, err
+	}
+	tracking := r.lineAt(s.Remote, s.Ref).Tracking
+	switch at, err := r.refs.get(tracking); {
+	case err != nil:
+		return nil, err
+	case name == h.bookmark:
+		args = append(args, "-B", name)
+	case at.IsZero():
+		args = append(args, "--new-branch")
+	}
+	out, said, code, err := r.hg.all(ctx, append(args, r.pushTo(ctx, s.Remote))...)
+	if err != nil {
+		return nil, err
+	}
+	for i, line := range said {
+		said[i] = vcs.WithoutSecrets(line)
+	}
+	const nothingNew = 1
+	if code != 0 && code != nothingNew {
+		return said, failed("pushing", append(remoteWords(out), said...), code)
+	}
+	return append(remoteWords(out), said...), r.refs.set(tracking, s.Tip, "update by push")
+}
+
+// remoteWords returns what the server said.
+func remoteWords(out string) (words []string) {
+	for _, line := range linesOf(out) {
+		if said, ok := strings.CutPrefix(line, "remote: "); ok {
+			words = append(words, "remote: "+vcs.WithoutSecrets(said))
+		}
+	}
+	return words
+}
+
+// Fetched returns earlier tips of a remote's branch.
+func (r *Repo) Fetched(_ context.Context, tracking string) (ids []object.ID) {
+	for _, m := range r.refs.moves(tracking) {
+		ids = append(ids, m.To)
+	}
+	return ids
+}
+
+// FetchedAt returns when a remote was asked last.
+func (r *Repo) FetchedAt(_ context.Context, remote vcs.Remote, _ string) time.Time {
+	f, err := r.refs.read()
+	if at := f.Fetched[remote.Key()]; err == nil && at > 0 {
+		return time.Unix(at, 0)
+	}
+	return time.Time{}
+}
+
+// Follow is not needed: a branch follows the one of its name.
+func (r *Repo) Follow(context.Context, string, vcs.Remote, string) error { return nil }

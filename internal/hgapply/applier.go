@@ -1,0 +1,484 @@
+// Package hgapply is the only package that changes the working folder of a Mercurial repository, and its changesets.
+// Each change is complete or undone. It writes a journal first.
+package hgapply
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"time"
+
+	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/history"
+	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/hg"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/prove"
+	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/workdir"
+)
+
+// Applier applies joins to a repository and undoes them. It implements change.Mover.
+type Applier struct {
+	Repo     *hg.Repo
+	Planner  *plan.Planner
+	Ledger   *ledger.Ledger
+	WorkTree *WorkTree
+
+	held       *os.File // locks the repository for this session
+	tookBack   bool
+	files      *files
+	changesets map[object.ID]object.ID // of the commits that were made
+}
+
+var _ change.Mover = (*Applier)(nil)
+
+// New returns an applier. Call Begin before anything else.
+func New(repo *hg.Repo, planner *plan.Planner, l *ledger.Ledger, _ *prove.Prover, tree *WorkTree) *Applier {
+	return &Applier{Repo: repo, Planner: planner, Ledger: l, WorkTree: tree, files: &files{tree, l},
+		changesets: map[object.ID]object.ID{}}
+}
+
+// Begin locks the repository. It completes or undoes a change that an earlier process did not finish.
+func (a *Applier) Begin(ctx context.Context) (err error) {
+	if a.held, err = workdir.Hold(a.files.own()); err != nil {
+		return err
+	}
+	return a.goOn(ctx)
+}
+
+// End unlocks the repository.
+func (a *Applier) End() {
+	if a.held != nil {
+		a.held.Close()
+	}
+}
+
+// TookBack reports whether Begin undid a change of an earlier process.
+func (a *Applier) TookBack() bool { return a.tookBack }
+
+// AsideAt returns the folder for files that a join moved out of its way.
+func (a *Applier) AsideAt(wp *ledger.Waypoint) string { return string(a.files.asideAt(wp)) }
+
+// Forget removes the files kept for a waypoint.
+func (a *Applier) Forget(wp *ledger.Waypoint) error {
+	return errors.Join(os.RemoveAll(a.AsideAt(wp)), os.RemoveAll(a.files.keepAt(wp.Name)))
+}
+
+// Sign returns the commit: Mercurial signs by changesets of their own.
+func (a *Applier) Sign(_ context.Context, commit object.ID) (object.ID, error) { return commit, nil }
+
+// Signatures maps the commits of joins to the changesets that they became.
+func (a *Applier) Signatures() map[object.ID]object.ID { return a.changesets }
+
+// AgreeToHooks has nothing to permit: hooks come from the person's settings, never with a clone.
+func (a *Applier) AgreeToHooks(context.Context, []*vcs.Hook) error { return nil }
+
+// AskToPush has nothing to ask.
+func (a *Applier) AskToPush(context.Context, change.Consent) error { return nil }
+
+// guard checks whether the join can be accepted now: the working folder is as it was when the join was computed, and
+// nothing is in the way. It returns the trees of the files before and after, and untracked files to move aside.
+func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tree object.ID,
+	consent change.Consent) (was, is object.ID, aside []string, err error) {
+	none := object.ID{}
+	b, dirty, err := a.Repo.Status(ctx)
+	if err != nil {
+		return none, none, nil, err
+	}
+	if b.Name != p.Branch.Name || b.Tip != p.Yours || a.Repo.Busy() != "" {
+		return none, none, nil, &change.MovedError{Branch: p.Branch.Name}
+	}
+	now := *p
+	now.Dirty = dirty
+	u, err := a.WorkTree.Uncommitted(ctx, p.Head(), dirty)
+	if err != nil {
+		return none, none, nil, err
+	}
+	if was, err = a.Planner.Tree(ctx, p.Head()); err != nil {
+		return none, none, nil, err
+	}
+	is = tree
+	carried := p.Carried != nil && j.Carried != nil
+	switch {
+	case carried && !u.Same(p.Carried):
+		return none, none, nil, &change.MovedError{Branch: p.Branch.Name, Work: true}
+	case carried:
+		is = j.Carried.Files
+	case u != nil: // what is not carried stays as it is, or is in the way
+		if is, err = a.besides(ctx, u, tree); err != nil {
+			return none, none, nil, err
+		}
+		now.Carried = nil
+	}
+	if u != nil {
+		was = u.Files
+	}
+	aside, err = a.WorkTree.inTheWay(ctx, &now, tree)
+	if over := (*change.OverwriteError)(nil); consent.MoveAside && errors.As(err, &over) && over.Unknown {
+		aside, err = append(aside, over.Paths...), nil
+	}
+	return was, is, aside, err
+}
+
+// besides is a tree with the uncommitted work.
+func (a *Applier) besides(ctx context.Context, u *plan.Uncommitted, tree object.ID) (object.ID, error) {
+	set := map[string]object.Entry{}
+	for _, p := range u.Paths {
+		e, err := a.Planner.Store.Find(ctx, u.Files, p)
+		if err != nil {
+			return tree, err
+		}
+		set[p] = e
+	}
+	return a.Planner.Store.Edit(ctx, tree, set)
+}
+
+// Accept applies a join. It makes changesets of the commits and moves the working folder to them. Changesets that were
+// made again are kept in a bundle under the waypoint, and removed.
+func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, consent change.Consent,
+	_ string) (*ledger.Waypoint, error) {
+	tree, err := a.Planner.Tree(ctx, b.Tip)
+	if err != nil {
+		return nil, err
+	}
+	published, err := a.Planner.Published(ctx, j)
+	if err != nil {
+		return nil, err
+	}
+	if len(published) > 0 {
+		return nil, &plan.Blocked{What: "Changesets that would be made again are public: others have them.",
+			Next: "Choose the merge. Nothing was changed."}
+	}
+	was, is, aside, err := a.guard(ctx, p, j, tree, consent)
+	if err != nil {
+		return nil, err
+	}
+	name, err := a.name(p.Tip())
+	if err != nil {
+		return nil, err
+	}
+	tr := &Transition{Kind: change.Accepting, From: p.Yours, Was: was, Is: is, Keep: name, Begun: time.Now()}
+	tip, err := a.add(ctx, p, j, b, tr)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Repo.Keep(ctx, a.Planner.Store, is, was, tree); err != nil {
+		return nil, err
+	}
+	wp := a.Ledger.NewWaypoint(p, j, tip, tree)
+	wp.Name, wp.Aside = name, aside
+	if was != is || j.Carried != nil {
+		from, err := a.Planner.Tree(ctx, p.Head())
+		if err != nil {
+			return nil, err
+		}
+		if from != was { // there is uncommitted work
+			wp.Kept = &ledger.Kept{Was: plan.Held{Staged: from, Files: was}, Is: plan.Held{Staged: tree, Files: is}}
+		}
+	}
+	tr.Waypoint, tr.To = *wp, tip
+	if tr.Marks, err = a.Repo.MarksNow(ctx); err != nil {
+		return nil, err
+	}
+	if tr.Bookmark, err = a.Repo.Bookmark(ctx); err != nil {
+		return nil, err
+	}
+	if err := a.make(ctx, tr); err != nil {
+		if cut := (*CutError)(nil); errors.As(err, &cut) {
+			return nil, err
+		}
+		wp.GoneBack = true
+		return nil, errors.Join(err, a.Ledger.Store.PutWaypoint(wp))
+	}
+	return wp, nil
+}
+
+// name reserves a name for a waypoint.
+func (a *Applier) name(before object.ID) (string, error) {
+	for {
+		name, err := a.Ledger.Store.NextName()
+		if err != nil {
+			return "", err
+		}
+		err = a.Repo.UpdateRefs(context.Background(), "", vcs.RefUpdate{Name: (&ledger.Waypoint{Name: name}).Ref(), New: before})
+		if taken := (*vcs.RefMovedError)(nil); errors.As(err, &taken) {
+			continue
+		}
+		return name, err
+	}
+}
+
+// The bundles that are kept under a waypoint.
+const (
+	madeFile     = "made.hg"     // the changesets that the join made
+	replacedFile = "replaced.hg" // those that it made again, and removed
+)
+
+// add makes changesets of the commits of a join, in a bundle, and finds those that they replace. It returns the new tip.
+func (a *Applier) add(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, tr *Transition) (object.ID, error) {
+	dir := a.files.keepAt(tr.Keep)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return object.ID{}, fmt.Errorf("keeping what is replaced: %w; nothing was changed", err)
+	}
+	if r, ok := p.Kind.(plan.Returning); ok {
+		wp, err := a.Ledger.Store.Waypoint(r.Waypoint)
+		if err != nil || wp == nil {
+			return object.ID{}, err
+		}
+		return wp.Before, a.back(ctx, wp, tr)
+	}
+	origin := map[object.ID]object.ID{}
+	if j.Route != plan.Pick {
+		for i, id := range b.IDs {
+			if !id.IsZero() && i < len(j.Steps) && id != j.Steps[i].Commit.ID && origin[id].IsZero() {
+				origin[id] = j.Steps[i].Commit.ID
+			}
+		}
+	}
+	m, err := a.Repo.Make(ctx, a.Planner.Store, b.Tip, origin, filepath.Join(dir, madeFile))
+	if err != nil {
+		return object.ID{}, err
+	}
+	for of, id := range m.Of {
+		a.changesets[of] = id
+	}
+	tip := b.Tip
+	if id, ok := m.Of[tip]; ok {
+		tip = id
+	}
+	if len(m.Nodes) > 0 {
+		tr.Bundle, tr.Adds = filepath.Join(dir, madeFile), m.Nodes
+	}
+	old, err := history.Only(ctx, a.Planner.Store, p.Yours, tip)
+	if err != nil {
+		return object.ID{}, err
+	}
+	if err := a.replace(ctx, plan.IdsOf(old), filepath.Join(dir, replacedFile), tr); err != nil {
+		return object.ID{}, err
+	}
+	secret, err := a.Repo.Secret(ctx, []object.ID{p.Yours})
+	if len(secret) > 0 {
+		tr.Secret = m.Nodes
+	}
+	return tip, err
+}
+
+// replace keeps changesets in a bundle, and has the transition remove those that nothing else builds on.
+func (a *Applier) replace(ctx context.Context, old []object.ID, file string, tr *Transition) error {
+	if len(old) == 0 {
+		return nil
+	}
+	can, stay, err := a.Repo.Removable(ctx, old)
+	if err != nil {
+		return err
+	}
+	if len(stay) > 0 {
+		a.Ledger.Tell("%d of the changesets that were made again stay, because others build on them.", len(stay))
+	}
+	tr.Remove = can
+	return a.Repo.Save(ctx, old, file)
+}
+
+// back has a transition undo a waypoint: what it replaced comes again, and what it made goes.
+func (a *Applier) back(ctx context.Context, wp *ledger.Waypoint, tr *Transition) error {
+	replaced := filepath.Join(a.files.keepAt(wp.Name), replacedFile)
+	if _, err := os.Stat(replaced); err == nil {
+		tr.Bundle = replaced
+		old, err := history.Only(ctx, a.Planner.Store, wp.Before, wp.After)
+		if err != nil {
+			return err
+		}
+		tr.Adds = plan.IdsOf(old)
+	}
+	made, err := history.Only(ctx, a.Planner.Store, wp.After, wp.Before, wp.Theirs)
+	if err != nil {
+		return err
+	}
+	secret, err := a.Repo.Secret(ctx, []object.ID{wp.After})
+	if err != nil {
+		return err
+	}
+	if len(secret) > 0 {
+		tr.Secret = tr.Adds
+	}
+	var stay []object.ID
+	if tr.Remove, stay, err = a.Repo.Removable(ctx, plan.IdsOf(made)); err != nil {
+		return err
+	}
+	if len(stay) > 0 {
+		a.Ledger.Tell("%d changesets of the join stay, because others build on them or have them.", len(stay))
+	}
+	return nil
+}
+
+// GoBack undoes a join; an empty name selects the last one. Uncommitted work returns to its state before the join, or is
+// merged if it was edited since.
+func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, error) {
+	wp, err := a.Ledger.Store.Waypoint(name)
+	switch {
+	case err != nil:
+		return nil, err
+	case wp == nil && name != "":
+		return nil, fmt.Errorf("there is no waypoint %s", name)
+	case wp == nil:
+		return nil, &plan.Blocked{What: "There is nothing to undo:",
+			Next: "Dorvik has joined nothing here that was not undone."}
+	}
+	p, err := a.Returning(ctx, wp)
+	if err != nil {
+		return nil, err
+	}
+	if p.Branch.Name != wp.Branch || p.Branch.Tip != wp.After || a.Repo.Busy() != "" {
+		return nil, &change.MovedError{Branch: wp.Branch, Undo: wp.Name}
+	}
+	if wp.After != wp.Theirs {
+		on, err := a.Repo.OnRemote(ctx, wp.After)
+		if err != nil {
+			return nil, err
+		}
+		if on != "" {
+			return nil, &plan.Blocked{What: "This join was pushed, to " + on + ".",
+				Next: "Others may build on it by now, and it stays there.", Remedy: plan.UndoPushed, Waypoint: wp.Name}
+		}
+	}
+	tr := &Transition{Kind: change.Undoing, Waypoint: *wp, From: wp.After, To: wp.Before, Keep: wp.Name + "-undone",
+		Begun: time.Now()}
+	if err := a.layBack(ctx, p, wp, tr); err != nil {
+		return nil, err
+	}
+	if err := a.back(ctx, wp, tr); err != nil {
+		return nil, err
+	}
+	if tr.Marks, err = a.Repo.MarksNow(ctx); err != nil {
+		return nil, err
+	}
+	if tr.Bookmark, err = a.Repo.Bookmark(ctx); err != nil {
+		return nil, err
+	}
+	if err := a.Repo.Keep(ctx, a.Planner.Store, tr.Was, tr.Is); err != nil {
+		return nil, err
+	}
+	if err := a.make(ctx, tr); err != nil {
+		return nil, err
+	}
+	return &tr.Waypoint, nil
+}
+
+// layBack finds the files before and after an undo.
+func (a *Applier) layBack(ctx context.Context, p *plan.Position, wp *ledger.Waypoint, tr *Transition) (err error) {
+	after, err := a.Planner.Tree(ctx, wp.After)
+	if err != nil {
+		return err
+	}
+	before, err := a.Planner.Tree(ctx, wp.Before)
+	if err != nil {
+		return err
+	}
+	tr.Was = after
+	if p.Carried != nil {
+		tr.Was = p.Carried.Files
+	}
+	switch {
+	case wp.Kept != nil && tr.Was == wp.Kept.Is.Files:
+		tr.Is = wp.Kept.Was.Files
+	case p.Carried == nil:
+		tr.Is = before
+	default:
+		r, err := a.Planner.Engine.Trees(ctx, after, tr.Was, before)
+		if err != nil {
+			return err
+		}
+		decided, _, err := a.Planner.Files.Resolve(ctx, r, &settle.Decisions{})
+		if err != nil {
+			return err
+		}
+		if !r.Clean() {
+			return &change.AsksError{Position: p, Paths: pathsOf(r)}
+		}
+		if tr.Is, err = r.Tree(ctx, decided); err != nil {
+			return err
+		}
+	}
+	_, err = a.WorkTree.dir().Between(ctx, tr.Was, tr.Is, workdir.UnknownTo(p.Dirty))
+	if over := (*change.OverwriteError)(nil); errors.As(err, &over) {
+		return &plan.Blocked{What: "Going back must write where you have files that hg does not know.",
+			Next: "Move them away, and undo again. Nothing was changed."}
+	}
+	return err
+}
+
+func pathsOf(r *merge.Result) (out []string) {
+	for i := range r.Conflicts {
+		out = append(out, r.Conflicts[i].Path)
+	}
+	return out
+}
+
+// Returning returns the position of going back to before a waypoint.
+func (a *Applier) Returning(ctx context.Context, wp *ledger.Waypoint) (*plan.Position, error) {
+	b, dirty, err := a.Repo.Status(ctx)
+	if err != nil {
+		return nil, err
+	}
+	p := &plan.Position{Branch: b, Yours: b.Tip, Theirs: wp.Before, Dirty: dirty,
+		Kind: plan.Returning{Waypoint: wp.Name}, Divergence: &history.Divergence{}}
+	p.Carried, err = a.WorkTree.Uncommitted(ctx, b.Tip, dirty)
+	return p, err
+}
+
+// Switch goes to another branch. Uncommitted work stays as it is, unless the other branch has something else there.
+func (a *Applier) Switch(ctx context.Context, branch string) error {
+	b, dirty, err := a.Repo.Status(ctx)
+	if err != nil {
+		return err
+	}
+	to, err := a.Repo.Ref(ctx, "refs/heads/"+branch)
+	switch {
+	case err != nil:
+		return err
+	case to.IsZero():
+		return &plan.Blocked{What: "There is no branch " + branch + ".", Next: "Nothing was changed."}
+	case a.Repo.Busy() != "":
+		return &change.MovedError{Branch: b.Name}
+	}
+	p := plan.Alone(b, b.Tip)
+	p.Dirty = dirty
+	tree, err := a.Planner.Tree(ctx, to)
+	if err != nil {
+		return err
+	}
+	if err := a.WorkTree.InTheWay(ctx, p, tree); err != nil {
+		if over := (*change.OverwriteError)(nil); errors.As(err, &over) {
+			over.Switch = branch
+		}
+		return err
+	}
+	tr := &Transition{Kind: change.Switching, From: b.Tip, To: to, Branch: branch, Keep: "switch", Is: tree,
+		Begun: time.Now(), Waypoint: ledger.Waypoint{Branch: b.Name}}
+	if tr.Was, err = a.Planner.Tree(ctx, b.Tip); err != nil {
+		return err
+	}
+	u, err := a.WorkTree.Uncommitted(ctx, b.Tip, dirty)
+	if err != nil {
+		return err
+	}
+	if u != nil {
+		if tr.Is, err = a.besides(ctx, u, tree); err != nil {
+			return err
+		}
+		tr.Was = u.Files
+	}
+	if tr.Marks, err = a.Repo.MarksNow(ctx); err != nil {
+		return err
+	}
+	if err := a.Repo.Keep(ctx, a.Planner.Store, tr.Was, tr.Is); err != nil {
+		return err
+	}
+	return a.make(ctx, tr)
+}

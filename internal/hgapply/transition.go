@@ -1,0 +1,464 @@
+package hgapply
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"dorvik.dev/dorvik/internal/beneath"
+	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/hg"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/words"
+	"dorvik.dev/dorvik/internal/workdir"
+)
+
+// Transition moves the working folder from one changeset to another. Nothing else does. A journal records it before it
+// starts, so that the next start can complete or undo an interrupted one.
+//
+// The steps are: add the new changesets, move obstacles aside, move the old files away and compare them, write the new
+// ones, set the parent of the working folder. hg replaces the file with the parent in one step, so the parent shows how
+// far an interrupted transition got: at its new value, all files are complete. Changesets that are no longer wanted are
+// removed last.
+type Transition struct {
+	Kind     change.Kind     `json:"kind"`
+	Waypoint ledger.Waypoint `json:"waypoint"`           // of the join that is applied or undone
+	From     object.ID       `json:"from"`               // the parent before, and
+	To       object.ID       `json:"to"`                 // after
+	Was      object.ID       `json:"was"`                // tree of the files before, and
+	Is       object.ID       `json:"is"`                 // after
+	Branch   string          `json:"branch,omitempty"`   // for a switch: the named branch to go to
+	Bookmark string          `json:"bookmark,omitempty"` // the active one, which goes along
+	Bundle   string          `json:"bundle,omitempty"`   // file with the changesets to add
+	Adds     []object.ID     `json:"adds,omitempty"`     // those that are new
+	Secret   []object.ID     `json:"secret,omitempty"`   // those that must not be pushed
+	Remove   []object.ID     `json:"remove,omitempty"`   // those that are removed at the end
+	Marks    hg.Marks        `json:"marks"`
+	Made     []string        `json:"made,omitempty"` // folders that the transition creates
+	Keep     string          `json:"keep"`           // name of the folder for files that are moved away
+	Turned   bool            `json:"turned,omitempty"`
+	Begun    time.Time       `json:"begun"`
+}
+
+func journalPath(own string) string { return filepath.Join(own, "dorvik", "moving.json") }
+
+// readJournal reads the journal. It returns nil if there is none.
+func readJournal(own string) (*Transition, error) {
+	tr, path := &Transition{}, journalPath(own)
+	found, ok, err := workdir.ReadJournal(path, tr)
+	switch {
+	case err != nil || !found:
+		return nil, err
+	case !ok:
+		return nil, &workdir.JournalError{Path: path, Look: "hg status"}
+	}
+	return tr, nil
+}
+
+// CutError reports a change that could neither be completed nor undone. The next start tries again.
+type CutError struct {
+	Cause, Undo error
+	Branch      string
+}
+
+func (e *CutError) Error() string {
+	return fmt.Sprintf("%v; and %v. Your changesets are all there. Fix the cause and start dorvik again: it completes "+
+		"the change of %s, or takes it back, and says which", e.Cause, e.Undo, e.Branch)
+}
+
+func (e *CutError) Unwrap() error { return e.Cause }
+
+// files moves the files of a transition.
+type files struct {
+	*WorkTree
+	ledger *ledger.Ledger
+}
+
+func (f *files) own() string { return f.Repo.Where().Own }
+
+// keepAt returns the folder of what is kept under a name.
+func (f *files) keepAt(name string) string { return filepath.Join(f.own(), "dorvik", "kept", name) }
+
+// away returns the folder for files that are moved away.
+func (f *files) away(tr *Transition) beneath.Folder {
+	return beneath.Folder(filepath.Join(f.keepAt(tr.Keep), "files"))
+}
+
+// asideAt returns the folder for untracked files that were in the way.
+func (f *files) asideAt(wp *ledger.Waypoint) beneath.Folder {
+	return beneath.Folder(filepath.Join(f.own(), "dorvik", "aside", wp.Name))
+}
+
+// make carries out a transition. If it fails, it restores the earlier state; if that fails too, it returns a *CutError
+// and the journal stays for the next start.
+func (a *Applier) make(ctx context.Context, tr *Transition) error {
+	release, err := a.Repo.LockFolder(ctx)
+	if err != nil {
+		return err
+	}
+	defer release()
+	if a.Repo.Parent() != tr.From || a.Repo.Busy() != "" {
+		return &change.MovedError{Branch: tr.Waypoint.Branch}
+	}
+	changes, err := a.Planner.Store.Changes(ctx, tr.Was, tr.Is)
+	if err != nil {
+		return err
+	}
+	tr.Made = a.files.missingFolders(changes)
+	if err := a.write(tr); err != nil {
+		return err
+	}
+	ctx = context.WithoutCancel(ctx) // from here on the change is completed, not cancelled
+	err = a.forward(ctx, tr, changes)
+	release() // hg itself takes the lock for the rest
+	if err == nil {
+		err = a.setParent(ctx, tr)
+	}
+	if err != nil && a.Repo.Parent() != tr.To {
+		return a.takeBack(ctx, tr, changes, err)
+	}
+	if err := a.finish(ctx, tr); err != nil {
+		return &CutError{err, errLater, tr.Waypoint.Branch}
+	}
+	return nil
+}
+
+// errLater explains why a change is not undone after the parent was set.
+var errLater = errors.New("the working folder is at its new changeset already")
+
+// setParent sets the new parent, unless another program set one meanwhile.
+func (a *Applier) setParent(ctx context.Context, tr *Transition) error {
+	if a.Repo.Parent() != tr.From {
+		return &change.MovedError{Branch: tr.Waypoint.Branch}
+	}
+	return errors.Join(ledger.Step("set parent"), a.Repo.SetParent(ctx, tr.To))
+}
+
+// forward takes the steps before the new parent is set.
+func (a *Applier) forward(ctx context.Context, tr *Transition, changes []object.Change) error {
+	if tr.Bundle != "" {
+		if err := errors.Join(ledger.Step("add changesets"), a.Repo.Add(ctx, tr.Bundle)); err != nil {
+			return err
+		}
+	}
+	if err := a.Repo.MakeSecret(ctx, tr.Secret); err != nil {
+		return err
+	}
+	if err := errors.Join(ledger.Step("move aside"), a.files.moveAside(tr)); err != nil {
+		return err
+	}
+	if err := errors.Join(ledger.Step("switch files"), a.files.moveAway(ctx, tr, changes)); err != nil {
+		return err
+	}
+	return a.files.writeNew(ctx, tr, changes)
+}
+
+// finish takes the steps after the parent was set. Each may be taken twice.
+func (a *Applier) finish(ctx context.Context, tr *Transition) error {
+	if tr.Branch != "" {
+		if err := a.Repo.SetBranch(ctx, tr.Branch); err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(ledger.Step("settle"), a.Repo.Settle(ctx, tr.Marks)); err != nil {
+		return err
+	}
+	if tr.Bookmark != "" {
+		if err := a.Repo.MoveBookmark(ctx, tr.Bookmark); err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(ledger.Step("remove changesets"), a.Repo.Remove(ctx, tr.Remove)); err != nil {
+		return err
+	}
+	if tr.Kind == change.Undoing {
+		a.files.bringBack(&tr.Waypoint)
+	}
+	if err := a.record(tr); err != nil {
+		return err
+	}
+	os.RemoveAll(string(a.files.away(tr)))
+	return errors.Join(ledger.Step("erase"), a.erase())
+}
+
+// record writes the change to state and logbook. Calling it twice logs it once.
+func (a *Applier) record(tr *Transition) error {
+	switch tr.Kind {
+	case change.Undoing:
+		return a.Ledger.Undone(&tr.Waypoint)
+	case change.Switching:
+		return a.Ledger.Store.LogSwitch(ledger.LogEntry{What: ledger.Moved, Of: ledger.Switched, When: tr.Begun,
+			Branch: tr.Branch, Was: tr.Waypoint.Branch, From: tr.From, To: tr.To})
+	}
+	return a.Ledger.Joined(&tr.Waypoint)
+}
+
+func (a *Applier) write(tr *Transition) error {
+	return workdir.WriteJournal(journalPath(a.files.own()), tr)
+}
+
+func (a *Applier) erase() error {
+	if err := os.Remove(journalPath(a.files.own())); err != nil && !isGone(err) {
+		return fmt.Errorf("noting that the change is done: %w", err)
+	}
+	return nil
+}
+
+// takeBack restores the earlier state after a failure and returns the error to report.
+func (a *Applier) takeBack(ctx context.Context, tr *Transition, changes []object.Change, cause error) error {
+	told := a.Ledger.Told()
+	if err := a.restore(ctx, tr, changes, func() {}); err != nil {
+		return &CutError{cause, err, tr.Waypoint.Branch}
+	}
+	if err := a.erase(); err != nil {
+		return errors.Join(cause, err)
+	}
+	if but := a.Ledger.TakeNotices(told); len(but) > 0 {
+		return fmt.Errorf("%w. Everything is as it was before, except: %s", cause,
+			strings.TrimSuffix(strings.Join(but, " "), "."))
+	}
+	if moved := (*change.MovedError)(nil); errors.As(cause, &moved) { // it says that nothing was done
+		return cause
+	}
+	return fmt.Errorf("%w. Everything is as it was before", cause)
+}
+
+// restore returns the files to what they were and removes the changesets that were added. The journal records the
+// direction first, so an interrupted restore continues as one. release unlocks the folder for hg once the files are back.
+func (a *Applier) restore(ctx context.Context, tr *Transition, changes []object.Change, release func()) error {
+	if !tr.Turned {
+		tr.Turned = true
+		if err := a.write(tr); err != nil {
+			return err
+		}
+	}
+	if err := a.files.putBack(ctx, tr, changes); err != nil {
+		return err
+	}
+	for _, dir := range slices.Backward(tr.Made) {
+		_ = a.files.at().Remove(dir) // what is not empty stays
+	}
+	if tr.Kind == change.Accepting {
+		a.files.bringBack(&tr.Waypoint)
+	}
+	release()
+	can, _, err := a.Repo.Removable(ctx, tr.Adds)
+	if err != nil {
+		return err
+	}
+	return a.Repo.Remove(ctx, can)
+}
+
+// goOn completes or undoes the change of an interrupted process.
+func (a *Applier) goOn(ctx context.Context) error {
+	tr, err := readJournal(a.files.own())
+	if damaged := (*workdir.JournalError)(nil); errors.As(err, &damaged) {
+		aside, err := ledger.SetAside(damaged.Path)
+		a.Ledger.Tell("An earlier run was interrupted while it changed your working folder, and its account of that "+
+			"was damaged. It is set aside as %s. Look with “hg status” whether the files are as you want them; your "+
+			"changesets are all there.", filepath.Base(aside))
+		return err
+	}
+	if err != nil || tr == nil {
+		return err
+	}
+	release, err := a.Repo.LockFolder(ctx)
+	if err != nil {
+		return err
+	}
+	defer release()
+	at := a.Repo.Parent()
+	if at == tr.To && !tr.Turned {
+		release()
+		if err := a.finish(ctx, tr); err != nil {
+			return fmt.Errorf("an earlier run was interrupted while it changed your working folder, and completing that "+
+				"failed: %w. Your changesets and files are all there; fix the cause and start dorvik again", err)
+		}
+		a.tellCompleted(tr)
+		return nil
+	}
+	if at != tr.From {
+		a.Ledger.Tell("An earlier run was interrupted while it changed %s, and the working folder was updated since, by "+
+			"you or another program. It was at %s before, and the joined result is %s.", tr.Waypoint.Branch, tr.From, tr.To)
+	}
+	changes, err := a.Planner.Store.Changes(ctx, tr.Was, tr.Is)
+	if err != nil {
+		return err
+	}
+	told := a.Ledger.Told()
+	if err := a.restore(ctx, tr, changes, release); err != nil {
+		return fmt.Errorf("an earlier run was interrupted while it changed your files, and they cannot be put back: %w. "+
+			"Your changesets are all there. Fix the cause and start dorvik again", err)
+	}
+	but := a.Ledger.TakeNotices(told)
+	a.Ledger.Tell("An earlier run was interrupted while it changed your files. %s", words.If(len(but) > 0,
+		"They are as they were before, except:", "They are as they were before; nothing is lost."))
+	for _, one := range but {
+		a.Ledger.Tell("%s", one)
+	}
+	a.tookBack = true
+	if tr.Kind == change.Accepting {
+		wp := tr.Waypoint
+		wp.GoneBack = true
+		if err := a.Ledger.Store.PutWaypoint(&wp); err != nil {
+			return err
+		}
+	}
+	return a.erase()
+}
+
+func (a *Applier) tellCompleted(tr *Transition) {
+	switch tr.Kind {
+	case change.Undoing:
+		a.Ledger.Tell("An earlier run was interrupted while it took your branch back. That was completed.")
+	case change.Switching:
+		a.Ledger.Tell("An earlier run was interrupted while it switched to %s. That was completed.", tr.Branch)
+	default:
+		a.Ledger.Tell("An earlier run was interrupted while it changed your branch. That was completed, and “dorvik " +
+			"undo” takes it back.")
+	}
+}
+
+// missingFolders lists the folders that the change will create, parents first.
+func (f *files) missingFolders(changes []object.Change) (out []string) {
+	seen := map[string]bool{}
+	for _, c := range changes {
+		if c.New.Absent() {
+			continue
+		}
+		for dir := plan.Folder(c.Path); dir != "" && !seen[dir]; dir = plan.Folder(dir) {
+			seen[dir] = true
+			if !f.at().Has(dir) {
+				out = append(out, dir)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// moveAside moves untracked obstacles aside.
+func (f *files) moveAside(tr *Transition) error {
+	if tr.Kind != change.Accepting {
+		return nil
+	}
+	for _, p := range tr.Waypoint.Aside {
+		if err := f.at().Move(p, f.asideAt(&tr.Waypoint), p); err != nil {
+			return fmt.Errorf("moving %s aside: %w", p, err)
+		}
+	}
+	return nil
+}
+
+// bringBack returns obstacles to their places.
+func (f *files) bringBack(wp *ledger.Waypoint) {
+	for _, p := range wp.Aside {
+		f.returnTo(p, f.asideAt(wp))
+	}
+}
+
+// returnTo moves a kept file back to its place. If the place is taken or the move fails, the file stays and is
+// reported.
+func (f *files) returnTo(p string, kept beneath.Folder) {
+	if !kept.Has(p) {
+		return
+	}
+	f.at().RemoveEmpty(p)
+	at := filepath.Join(string(kept), filepath.FromSlash(p))
+	switch err := kept.Move(p, f.at(), p); {
+	case errors.Is(err, beneath.ErrTaken):
+		f.ledger.Tell("%s stays as it is; what you had there is kept as %s.", p, at)
+	case err != nil:
+		f.ledger.Tell("%s could not go back to its place (%v); it is kept as %s.", p, err, at)
+	}
+}
+
+// moveAway moves the files away that the change replaces, and compares them. If one is not what it was when the join was
+// computed, the error is a *change.MovedError.
+func (f *files) moveAway(ctx context.Context, tr *Transition, changes []object.Change) error {
+	for _, c := range changes {
+		if c.Old.Absent() {
+			continue
+		}
+		if err := ledger.Step("away " + c.Path); err != nil {
+			return err
+		}
+		err := f.at().Move(c.Path, f.away(tr), c.Path)
+		if isGone(err) {
+			return &change.MovedError{Branch: tr.Waypoint.Branch, Work: true}
+		}
+		if err != nil {
+			return fmt.Errorf("moving %s away: %w", c.Path, err)
+		}
+		same, err := f.holds(ctx, f.away(tr), c.Path, c.Old, false)
+		if err != nil {
+			return err
+		}
+		if !same {
+			return &change.MovedError{Branch: tr.Waypoint.Branch, Work: true}
+		}
+	}
+	for _, c := range changes {
+		for dir := plan.Folder(c.Path); dir != "" && !c.Old.Absent(); dir = plan.Folder(dir) {
+			if f.at().Remove(dir) != nil { // it is not empty
+				break
+			}
+		}
+	}
+	return nil
+}
+
+// writeNew writes the files of the change into their free places.
+func (f *files) writeNew(ctx context.Context, tr *Transition, changes []object.Change) error {
+	for _, c := range changes {
+		if c.New.Absent() {
+			continue
+		}
+		data, err := f.Planner.Store.Blob(ctx, c.New.ID)
+		if err == nil {
+			err = ledger.Step("write " + c.Path)
+		}
+		if err == nil {
+			err = hg.WriteEntry(f.at(), c.Path, c.New, data)
+		}
+		if errors.Is(err, beneath.ErrTaken) {
+			return &change.MovedError{Branch: tr.Waypoint.Branch, Work: true}
+		}
+		if err != nil {
+			return fmt.Errorf("writing %s: %w", c.Path, err)
+		}
+	}
+	return nil
+}
+
+// putBack removes what the change wrote and returns the files that were moved away. Files that hold something else were
+// saved meanwhile; they stay, and where the others are is told.
+func (f *files) putBack(ctx context.Context, tr *Transition, changes []object.Change) error {
+	for _, c := range slices.Backward(changes) {
+		moved := f.away(tr).Has(c.Path)
+		untouched := slices.Contains(tr.Waypoint.Aside, c.Path) && !f.asideAt(&tr.Waypoint).Has(c.Path)
+		if c.New.Absent() || untouched || !moved && !c.Old.Absent() || !f.at().Has(c.Path) {
+			continue
+		}
+		ours, err := f.holds(ctx, f.at(), c.Path, c.New, true)
+		if err == nil && ours {
+			err = f.at().Remove(c.Path)
+		}
+		if err != nil && !isGone(err) {
+			return fmt.Errorf("putting %s back: %w", c.Path, err)
+		}
+		for dir := plan.Folder(c.Path); slices.Contains(tr.Made, dir) && f.at().Remove(dir) == nil; dir = plan.Folder(dir) {
+		}
+	}
+	for _, c := range changes {
+		f.returnTo(c.Path, f.away(tr))
+	}
+	return nil
+}
