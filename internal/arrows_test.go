@@ -74,7 +74,7 @@ var arrows = map[string]string{
 	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
 	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +
 		"+codeberg.org/go-pdf/fpdf +github.com/klauspost/compress +golang.org/x/image +golang.org/x/text",
-	"demo":     "core/object hostapi vcs git +golang.org/x/tools/txtar",
+	"demo":     "core/object hg hostapi vcs git +golang.org/x/tools/txtar",
 	"hostapi":  "",
 	"host":     "core/history core/object git hostapi plan proposal vcs visible words",
 	"tui/keys": "+charm.land",

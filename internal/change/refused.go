@@ -50,7 +50,7 @@ func (e *OverwriteError) Error() string {
 			words.Is(len(e.Paths), "it is", "they are"))
 	}
 	if e.Unknown {
-		return fmt.Sprintf("the join must write where you have %s, which git does not know. Nothing was changed; "+
+		return fmt.Sprintf("the join must write where you have %s, which is not tracked. Nothing was changed; "+
 			"let Dorvik move it aside (undo brings it back), or move it yourself", strings.Join(e.Paths, ", "))
 	}
 	return fmt.Sprintf("the join must change %s, where you have work that is not committed; let Dorvik carry it "+

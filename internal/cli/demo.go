@@ -11,7 +11,7 @@ import (
 )
 
 func demoCommand(e *env, theme *string) *cobra.Command {
-	var dir, name string
+	var dir, name, in string
 	var noUI, hosted bool
 	cmd := &cobra.Command{
 		Use: "demo", Short: "Make made-up repositories in which a push is refused, and open them",
@@ -26,7 +26,9 @@ address that the first screen shows.
 There are three scenes: refused, in which others pushed before you; teammate, the same
 story from the other side; and longer, with eight commits of yours and twelve of theirs,
 two of which join and do not work together. On the screen z begins again, and i goes to the
-teammates' clones.`,
+teammates' clones.
+
+With --system hg the repositories are Mercurial's; the story and the keys are the same.`,
 		Args: noArgs,
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make them in `DIR`, which must be empty or not exist")
@@ -34,11 +36,19 @@ teammates' clones.`,
 	cmd.Flags().BoolVar(&hosted, "host", false,
 		"play at a stand-in host with proposals, whose page a browser can open; with "+
 			"--no-ui it serves until it is interrupted")
+	cmd.Flags().StringVar(&in, "system", string(demo.Git), "make repositories of `SYSTEM`: git or hg")
 	cmd.Flags().StringVar(&name, "scene", string(demo.AsRuna), "play the scene `NAME`: refused, teammate or longer")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		part, err := demo.ParsePart(name)
 		if err != nil {
 			return usage{err}
+		}
+		system, err := demo.ParseSystem(in)
+		if err != nil {
+			return usage{err}
+		}
+		if hosted && system != demo.Git {
+			return usage{fmt.Errorf("the stand-in host of --host serves git only; leave --system out")}
 		}
 		if hosted && cmd.Flags().Changed("scene") {
 			return usage{fmt.Errorf("--host is a scene of its own; leave --scene out")}
@@ -47,7 +57,7 @@ teammates' clones.`,
 			part = demo.AsHosted
 		}
 		for part != "" {
-			if part, err = e.play(cmd.Context(), dir, part, noUI, *theme); err != nil {
+			if part, err = e.play(cmd.Context(), dir, part, system, noUI, *theme); err != nil {
 				return err
 			}
 			dir = "" // create the next one in a new folder
@@ -58,14 +68,14 @@ teammates' clones.`,
 }
 
 // play makes the scene and opens it. It returns the side for another round, if the person wants one.
-func (e *env) play(ctx context.Context, dir string, part demo.Part, noUI bool, theme string) (again demo.Part,
-	err error) {
+func (e *env) play(ctx context.Context, dir string, part demo.Part, system demo.System, noUI bool, theme string) (
+	again demo.Part, err error) {
 	if dir == "" {
 		if dir, err = os.MkdirTemp("", "dorvik-demo-"); err != nil {
 			return "", err
 		}
 	}
-	scene, end, err := makeScene(ctx, dir, part)
+	scene, end, err := makeScene(ctx, dir, part, system)
 	if err != nil {
 		return "", err
 	}
@@ -85,10 +95,11 @@ func (e *env) play(ctx context.Context, dir string, part demo.Part, noUI bool, t
 }
 
 // makeScene makes a scene. end ends the host that it starts, if any.
-func makeScene(ctx context.Context, dir string, part demo.Part) (scene *demo.Scene, end func(), err error) {
+func makeScene(ctx context.Context, dir string, part demo.Part, system demo.System) (scene *demo.Scene, end func(),
+	err error) {
 	end = func() {}
 	if part != demo.AsHosted {
-		scene, err = demo.Make(ctx, dir, part)
+		scene, err = demo.MakeIn(ctx, dir, part, system)
 		return scene, end, err
 	}
 	scene, err = demo.MakeHosted(ctx, dir, func(dir string) (address string, err error) {

@@ -309,7 +309,7 @@ func (e *env) sayStuck(s *plan.Stuck) {
 	}{
 		{"finish", "goes on from here", words.If(s.Resume == nil, cmp.Or(s.Why, "Dorvik cannot continue it"), "")},
 		{"anew", "joins again, on the side", s.NotAnew()},
-		{"back", "takes it back to how it was before git began", s.NotBack()},
+		{"back", "takes it back to how it was before it began", s.NotBack()},
 	} {
 		if way.not == "" {
 			e.say("  recover --take-over %-6s  %s", way.how, way.does)

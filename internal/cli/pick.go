@@ -26,7 +26,7 @@ func (f *recoverFlags) add(cmd *cobra.Command) {
 	cmd.Flags().BoolVar(&f.push, "push", false, "push the result")
 	cmd.Flags().BoolVar(&f.pushMarks, "push-marks", false, "push though conflict marks stand in a file")
 	cmd.Flags().BoolVar(&f.carry, "carry", false, "bring uncommitted work along, joined onto the result")
-	cmd.Flags().BoolVar(&f.moveAside, "move-aside", false, "move what git does not know and is in the way aside; "+
+	cmd.Flags().BoolVar(&f.moveAside, "move-aside", false, "move untracked files that are in the way aside; "+
 		"undo brings it back")
 }
 

@@ -132,7 +132,7 @@ A check is run only if it was agreed to before in this repository, as it reads n
 	}
 	cmd.Flags().StringVar(&f.route, "route", "auto", "rebase, merge or auto (the suggested one)")
 	cmd.Flags().StringVar(&f.takeOver, "take-over", "",
-		"what becomes of what git left half done: finish, anew or back")
+		"what becomes of a half-done operation: finish, anew or back")
 	cmd.Flags().BoolVar(&f.rewritePublished, "rewrite-published", false, "rebase commits that are on a remote, too")
 	cmd.Flags().BoolVar(&f.leaveBranches, "leave-branches", false,
 		"with --take-over finish: leave the other branches where they are that the list of a rebase moves")
@@ -307,7 +307,7 @@ func (r *recoverer) giveBack(ctx context.Context) error {
 	if r.out.Tree, err = r.s.Planner.Tree(ctx, wp.After); err != nil {
 		return err
 	}
-	r.say("%s is at %s, as before git began. What was edited since is kept; “dorvik undo” brings all of it back.",
+	r.say("%s is at %s, as before it began. What was edited since is kept; “dorvik undo” brings all of it back.",
 		wp.Branch, wp.After)
 	return nil
 }

@@ -27,6 +27,7 @@ type Scene struct {
 	Remote    string  `json:"remote"`
 	Teammates []Clone `json:"teammates"`
 	Host      string  `json:"host,omitempty"` // page of the repository at the stand-in host
+	System    System  `json:"-"`
 }
 
 // cloneOf is a clone, the position of its branch, and what it knows of the remote's.
@@ -36,17 +37,12 @@ type cloneOf struct {
 	tip, seen object.ID
 }
 
-// make creates the clone.
-func (c cloneOf) make(ctx context.Context, o *object.Overlay, remote string) error {
-	if err := git.InitClone(c.folder, remote, "main", c.who.Name, c.who.Email); err != nil {
-		return err
-	}
-	return fill(ctx, o, c.folder, vcs.RefUpdate{Name: "refs/heads/main", New: c.tip},
-		vcs.RefUpdate{Name: "refs/remotes/origin/main", New: c.seen})
-}
+// Make creates the scene for one side in a directory that must be empty or missing, with repositories of git. The ids
+// are the same on every run.
+func Make(ctx context.Context, dir string, as Part) (*Scene, error) { return MakeIn(ctx, dir, as, Git) }
 
-// Make creates the scene for one side in a directory that must be empty or missing. The ids are the same on every run.
-func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
+// MakeIn is Make for a version-control system.
+func MakeIn(ctx context.Context, dir string, as Part, system System) (*Scene, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -73,20 +69,18 @@ func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 		return nil, err
 	}
 
-	scene := &Scene{Clone: filepath.Join(dir, "skerry"), Remote: filepath.Join(dir, "remote.git")}
+	in := systems[system]
+	scene := &Scene{Clone: filepath.Join(dir, "skerry"), Remote: filepath.Join(dir, in.remote), System: system}
 	first, clones := cast(as, dir, scene.Clone, part, mine, other)
-	if err := git.InitBare(scene.Remote); err != nil {
-		return nil, err
-	}
-	if err := fill(ctx, o, scene.Remote, vcs.RefUpdate{Name: "refs/heads/main", New: first}); err != nil {
+	if err := in.makeRemote(ctx, o, scene.Remote, first); err != nil {
 		return nil, err
 	}
 	for i, c := range clones {
-		if err := c.make(ctx, o, scene.Remote); err != nil {
+		if err := in.makeClone(ctx, o, c, scene.Remote); err != nil {
 			return nil, err
 		}
 		if i == 0 {
-			err = listTasks(ctx, dir, scene.Clone)
+			err = listTasks(ctx, dir, scene.Clone, in.set)
 		} else {
 			scene.Teammates = append(scene.Teammates, Clone{c.who.Name, c.folder})
 		}
@@ -103,11 +97,11 @@ func Make(ctx context.Context, dir string, as Part) (*Scene, error) {
 }
 
 // listTasks writes the crew's list of tasks, a stand-in for a tracker, and has your clone read it.
-func listTasks(ctx context.Context, dir, clone string) error {
+func listTasks(ctx context.Context, dir, clone string, set func(ctx context.Context, clone, key, value string) error) error {
 	if err := os.WriteFile(filepath.Join(dir, "tasks.txt"), []byte(tasks), 0o644); err != nil {
 		return err
 	}
-	return git.At(clone).SetConfig(ctx, "dorvik.tasks", filepath.Join("..", "tasks.txt"))
+	return set(ctx, clone, "dorvik.tasks", filepath.Join("..", "tasks.txt"))
 }
 
 // cast returns the position of the remote's branch and the owners of the clones, yours first.

@@ -269,7 +269,7 @@ func backWords(t *Told) string {
 			"can take the change back. The branch as it was, at %s, is kept as %s.",
 			t.Short(t.Story.Waypoint.Before), t.Story.Waypoint.Ref())
 	}
-	return fmt.Sprintf("The state of before is kept under the waypoint %s: “dorvik undo %s” takes branch, index and "+
+	return fmt.Sprintf("The state of before is kept under the waypoint %s: “dorvik undo %s” takes branch and "+
 		"files back to it.", t.Story.Waypoint.Name, t.Story.Waypoint.Name)
 }
 

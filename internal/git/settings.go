@@ -266,6 +266,9 @@ type Configuration struct {
 	settings settings
 }
 
+// Dialect returns git's.
+func (r *Configuration) Dialect() vcs.Dialect { return vcs.InGit }
+
 // Committer returns the committer that git would record.
 func (r *Configuration) Committer(ctx context.Context) (object.Signature, error) {
 	out, err := r.run(ctx, "asking who you are", "var", "GIT_COMMITTER_IDENT")

@@ -19,21 +19,25 @@ type Making struct {
 	Nodes []object.ID
 }
 
-// Make writes the commits below a tip that hg does not have as changesets into a bundle. origin tells of which changeset
+// Make writes the commits below some tips that hg does not have as changesets into a bundle. origin tells of which changeset
 // a commit is made again; it keeps the branch, the other fields, and what is known about copies. Others get the branch
 // of the working folder. Without new commits no file is written.
-func (r *Repo) Make(ctx context.Context, store *object.Overlay, tip object.ID, origin map[object.ID]object.ID,
-	file string) (*Making, error) {
+func (r *Repo) Make(ctx context.Context, store *object.Overlay, tips []object.ID,
+	origin map[object.ID]object.ID, file string) (*Making, error) {
 	h, err := r.here(ctx)
 	if err != nil {
 		return nil, err
 	}
-	m := &maker{repo: r, store: store, branch: h.branch, origin: origin, out: map[object.ID]object.ID{},
+	marks, err := r.MarksNow(ctx)
+	if err != nil {
+		return nil, err
+	}
+	m := &maker{repo: r, marks: marks, store: store, branch: h.branch, origin: origin, out: map[object.ID]object.ID{},
 		lists: map[node]*list{}, logs: map[string]*filelog{}}
 	if err := m.load(); err != nil {
 		return nil, fmt.Errorf("making the new changesets: %w", err)
 	}
-	made, err := m.missing(ctx, tip)
+	made, err := m.missing(ctx, tips)
 	if err != nil || len(made) == 0 {
 		return &Making{Of: m.out}, err
 	}
@@ -58,6 +62,7 @@ func (r *Repo) Make(ctx context.Context, store *object.Overlay, tip object.ID, o
 // maker makes changesets.
 type maker struct {
 	repo   *Repo
+	marks  Marks
 	store  *object.Overlay
 	branch string
 	origin map[object.ID]object.ID
@@ -88,8 +93,8 @@ func (m *maker) load() error {
 	return m.known.load()
 }
 
-// missing returns the commits below a tip that are no changesets, oldest first.
-func (m *maker) missing(ctx context.Context, tip object.ID) (out []object.ID, err error) {
+// missing returns the commits below some tips that are no changesets, oldest first.
+func (m *maker) missing(ctx context.Context, tips []object.ID) (out []object.ID, err error) {
 	seen := map[object.ID]bool{}
 	var visit func(id object.ID) error
 	visit = func(id object.ID) error {
@@ -109,7 +114,12 @@ func (m *maker) missing(ctx context.Context, tip object.ID) (out []object.ID, er
 		out = append(out, id)
 		return nil
 	}
-	return out, visit(tip)
+	for _, tip := range tips {
+		if err := visit(tip); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // changesetOf returns the changeset of a commit: the one that was made of it, or itself.
@@ -231,8 +241,8 @@ func (m *maker) add(path string, rev revision) {
 // replaced reads the changeset that a commit is made of again: its commit, and which of its files are copies.
 func (m *maker) replaced(ctx context.Context, id object.ID) (*object.Commit, map[string]string, error) {
 	of := m.origin[id]
-	if of.IsZero() {
-		return nil, nil, nil
+	if of.IsZero() { // of uncommitted work it may be known that files were moved
+		return nil, m.marks.Copies, nil
 	}
 	c, err := m.store.Commit(ctx, of)
 	if err != nil {
@@ -344,10 +354,8 @@ func (r *revising) file(ctx context.Context, c object.Change) (counts bool, err 
 		return false, err
 	}
 	p1, p2, meta := mine.node, other.node, ""
-	if from, ok := r.copies[c.Path]; ok {
-		if source, there := r.one.list.find(from); there {
-			meta, p1 = copyMeta(from, source.node), node{}
-		}
+	if source, ok := r.source(c.Path, isMine); ok {
+		meta, p1 = copyMeta(source.path, source.node), node{}
 	}
 	switch {
 	case p1 == p2:
@@ -361,6 +369,25 @@ func (r *revising) file(ctx context.Context, c object.Change) (counts bool, err 
 	r.made = append(r.made, pathRev{c.Path, revision{node: n, p1: p1, p2: p2, delta: whole(text)}})
 	r.known.learn(n, fileRev{c.New.ID, meta})
 	return true, nil
+}
+
+// source finds the file of the first parent that a file is a copy of: as it was recorded, or as the second parent has it.
+func (r *revising) source(path string, isMine bool) (file, bool) {
+	if isMine {
+		return file{}, false
+	}
+	from := r.known.copies[path]
+	if of, ok := r.copies[path]; ok {
+		from = []string{of}
+	} else if r.two.node.null() {
+		from = nil
+	}
+	for _, of := range from {
+		if f, there := r.one.list.find(of); there {
+			return f, true
+		}
+	}
+	return file{}, false
 }
 
 // manifest makes the manifest. A changeset that changes no file has that of its parent, and no revision is made.

@@ -14,6 +14,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"syscall"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -27,6 +28,10 @@ type mirror struct {
 	dir   string
 	hg    *server
 	store *odb.Store
+
+	mu     sync.Mutex
+	copies map[string][]string // see recorded; nil if it is not read
+	known  mirrorState         // when it was read
 }
 
 // mirrorState is how far the mirror got. It is written last, so what an interrupted import appended is cut off again.
@@ -36,16 +41,17 @@ type mirrorState struct {
 	Tip     string // its node
 	Files   int64  // bytes of the list of file revisions
 	Sets    int64  // bytes of the list of changesets
+	Copies  int64  // bytes of the list of copies
 }
 
-const mirrorVersion = 1
+const mirrorVersion = 2
 
 func openMirror(hg *server, dir string) (*mirror, error) {
 	if err := os.MkdirAll(filepath.Join(dir, "objects", "pack"), 0o700); err != nil {
 		return nil, fmt.Errorf("making a place for the history: %w", err)
 	}
 	store, err := odb.Open(filepath.Join(dir, "objects"), object.SHA1)
-	return &mirror{dir, hg, store}, err
+	return &mirror{dir: dir, hg: hg, store: store}, err
 }
 
 func (m *mirror) file(name string) string { return filepath.Join(m.dir, name) }
@@ -80,6 +86,7 @@ func (m *mirror) lock() (unlock func(), err error) {
 // sync adds what is new in the repository.
 func (m *mirror) sync(ctx context.Context) error {
 	at := m.state()
+	m.forgetCopies(at)
 	tip, err := m.tip(ctx, "tip")
 	if err != nil || tip.rev < 0 || tip.rev == at.Revs && tip.node == at.Tip {
 		return err
@@ -142,6 +149,8 @@ type importer struct {
 	manifests map[node]node    // the reverse
 	newFiles  []byte           // to be appended
 	newSets   []byte
+	copies    map[string][]string // what a path was recorded to be a copy of
+	newCopies []byte
 
 	out       *odb.Writer
 	made      *object.Overlay
@@ -173,6 +182,11 @@ func (im *importer) load() error {
 	if err != nil {
 		return err
 	}
+	copies, err := im.list("copies", im.at.Copies)
+	if err != nil {
+		return err
+	}
+	im.copies = copiesIn(copies)
 	im.files, im.sets, im.manifests = map[node]fileRev{}, map[node]node{}, map[node]node{}
 	for len(files) >= 42 {
 		size := int(binary.BigEndian.Uint16(files[40:]))
@@ -187,6 +201,39 @@ func (im *importer) load() error {
 		im.manifests[node(sets[20:40])] = node(sets[:20])
 	}
 	return nil
+}
+
+// copiesIn reads a list of copies: for each the path, and what it is a copy of, each with a zero byte at its end.
+func copiesIn(list []byte) map[string][]string {
+	out := map[string][]string{}
+	for words := bytes.Split(list, []byte{0}); len(words) > 2; words = words[2:] {
+		to, from := string(words[0]), string(words[1])
+		out[to] = append(out[to], from)
+	}
+	return out
+}
+
+// recorded returns what a file was recorded to be a copy of.
+func (m *mirror) recorded(path string) []string {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.copies == nil {
+		m.known, m.copies = m.state(), map[string][]string{}
+		// A list that is shorter than noted is damaged; then renames are found by their contents.
+		if data, err := os.ReadFile(m.file("copies")); err == nil && int64(len(data)) >= m.known.Copies {
+			m.copies = copiesIn(data[:m.known.Copies])
+		}
+	}
+	return m.copies[path]
+}
+
+// forgetCopies has the list of copies be read again if there are more.
+func (m *mirror) forgetCopies(at mirrorState) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if m.known.Copies != at.Copies {
+		m.copies = nil
+	}
 }
 
 // list reads a list up to a length, and truncates it there.
@@ -302,6 +349,10 @@ func (im *importer) section(ctx context.Context, name string) (func(*revision) e
 		meta, content := splitMeta(text)
 		blob := object.SHA1.Sum(object.KindBlob, content)
 		im.learn(r.node, fileRev{blob, meta})
+		if from := copyIn(meta); from != "" && !slices.Contains(im.copies[name], from) {
+			im.copies[name] = append(im.copies[name], from)
+			im.newCopies = append(im.newCopies, name+"\x00"+from+"\x00"...)
+		}
 		return im.out.Put(blob, object.KindBlob, content)
 	}, nil
 }
@@ -366,6 +417,9 @@ func (im *importer) finish(ctx context.Context) error {
 		tree, err := im.tree(ctx, r)
 		if err != nil {
 			return err
+		}
+		if tree.IsZero() { // the manifest is empty
+			tree = im.made.PutTree(nil)
 		}
 		im.trees[r.node], roots = tree, append(roots, tree)
 	}
@@ -477,7 +531,8 @@ func (im *importer) changes(was, is []byte, set map[string]object.Entry) error {
 // treeOf returns the tree of a manifest.
 func (im *importer) treeOf(ctx context.Context, manifest node) (object.ID, error) {
 	if manifest.null() {
-		return im.made.PutTree(nil), nil
+		none := im.made.PutTree(nil)
+		return none, im.out.Put(none, object.KindTree, nil)
 	}
 	if tree, ok := im.trees[manifest]; ok {
 		return tree, nil
@@ -519,7 +574,7 @@ func (im *importer) close() error {
 		name string
 		data []byte
 		size *int64
-	}{{"files", im.newFiles, &im.at.Files}, {"changesets", im.newSets, &im.at.Sets}} {
+	}{{"files", im.newFiles, &im.at.Files}, {"changesets", im.newSets, &im.at.Sets}, {"copies", im.newCopies, &im.at.Copies}} {
 		f, err := os.OpenFile(im.mirror.file(l.name), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
 		if err != nil {
 			return fmt.Errorf("storing the history: %w", err)
@@ -535,6 +590,7 @@ func (im *importer) close() error {
 	if err == nil {
 		err = writeFile(im.mirror.file("state.json"), data)
 	}
+	im.forgetCopies(im.at)
 	return err
 }
 

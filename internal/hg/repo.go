@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -98,6 +99,9 @@ func (r *Repo) Inside(_ context.Context, name string) (string, error) {
 // Close ends the command server.
 func (r *Repo) Close() { r.hg.close() }
 
+// Recorded returns the paths that a file was recorded to be a copy of, in any changeset. It is for merge.Engine.
+func (r *Repo) Recorded(path string) []string { return r.mirror.recorded(path) }
+
 // run runs an hg command.
 func (r *Repo) run(ctx context.Context, doing string, args ...string) (string, error) {
 	return r.hg.run(ctx, doing, args...)
@@ -105,6 +109,9 @@ func (r *Repo) run(ctx context.Context, doing string, args ...string) (string, e
 
 // Read returns an object. If it is not there, another program may have added changesets since.
 func (r *Repo) Read(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
+	if len(id.Raw()) != len(node{}) {
+		return 0, nil, fmt.Errorf("object %s: %w", id, object.ErrMissing)
+	}
 	kind, data, err := r.mirror.store.Read(id)
 	if !errors.Is(err, object.ErrMissing) {
 		return kind, data, err
@@ -134,16 +141,30 @@ func (r *Repo) HoldAt(_ context.Context, name string, at object.ID) error {
 // Loose finds none: hg has no changesets that nothing reaches.
 func (r *Repo) Loose(context.Context, []object.ID) ([]object.ID, error) { return nil, nil }
 
-// Alone reports whether so many digits of ids are unambiguous. With hg's own number of digits they are.
-func (r *Repo) Alone(_ context.Context, _ []object.ID, digits int) (bool, error) {
-	return digits >= usualDigits, nil
+// Alone reports whether so many digits of ids are unambiguous among the changesets.
+func (r *Repo) Alone(_ context.Context, ids []object.ID, digits int) (bool, error) {
+	list, err := os.ReadFile(r.mirror.file("changesets"))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return false, fmt.Errorf("reading the history: %w", err)
+	}
+	short := map[string]object.ID{}
+	for _, id := range ids {
+		if other, taken := short[id.Prefix(digits)]; taken && other != id {
+			return false, nil
+		}
+		short[id.Prefix(digits)] = id
+	}
+	for ; len(list) >= 2*len(node{}); list = list[2*len(node{}):] {
+		id := object.RawID(list[:len(node{})])
+		if other, taken := short[id.Prefix(digits)]; taken && other != id {
+			return false, nil
+		}
+	}
+	return true, nil
 }
 
-// usualDigits is the number of digits by which hg names changesets.
-const usualDigits = 12
-
-// Abbrev returns hg's number of digits.
-func (r *Repo) Abbrev(context.Context) int { return usualDigits }
+// Abbrev asks for no more digits than usual: hg takes any number that is unambiguous.
+func (r *Repo) Abbrev(context.Context) int { return 0 }
 
 // GraphFiles are git's.
 func (r *Repo) GraphFiles(context.Context) [][]byte { return nil }

@@ -3,57 +3,20 @@ package hg
 import (
 	"context"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/hgtest"
 )
 
-// folder is a working folder that a test changes with hg itself.
-type folder struct {
-	*testing.T
-	dir string
-}
-
-func newFolder(t *testing.T) *folder {
-	if _, err := exec.LookPath("hg"); err != nil {
-		t.Skip("hg is not installed")
-	}
-	t.Setenv("HGRCPATH", "")
-	t.Setenv("HGUSER", "Runa Holm <runa@skerry.example>")
-	f := &folder{t, t.TempDir()}
-	f.hg("init")
-	return f
-}
-
-func (f *folder) hg(args ...string) string {
-	cmd := exec.Command("hg", append([]string{"--config", "extensions.strip="}, args...)...)
-	cmd.Dir = f.dir
-	out, err := cmd.CombinedOutput()
-	require.NoError(f, err, "hg %s: %s", strings.Join(args, " "), out)
-	return strings.TrimSpace(string(out))
-}
-
-func (f *folder) write(path, text string) {
-	full := filepath.Join(f.dir, path)
-	require.NoError(f, os.MkdirAll(filepath.Dir(full), 0o755))
-	require.NoError(f, os.WriteFile(full, []byte(text), 0o644))
-}
-
-func (f *folder) commit(message string) string {
-	f.hg("commit", "-A", "-m", message, "-d", "1767261600 -3600")
-	return f.hg("log", "-r", ".", "-T", "{node}")
-}
-
-func (f *folder) open() *Repo {
-	r, err := Open(f.Context(), f.dir)
-	require.NoError(f, err)
-	f.Cleanup(r.Close)
+func open(t *testing.T, f *hgtest.Folder) *Repo {
+	r, err := Open(t.Context(), f.Dir)
+	require.NoError(t, err)
+	t.Cleanup(r.Close)
 	return r
 }
 
@@ -75,19 +38,20 @@ func text(t *testing.T, r *Repo, commit, path string) string {
 }
 
 func TestTheMirrorHasWhatHgHas(t *testing.T) {
-	f := newFolder(t)
-	f.write("a.txt", "one\n")
-	f.write("d/b.txt", "\x01\nlooks like metadata\n")
-	first := f.commit("first\n\nwith a body")
-	r := f.open()
+	hgtest.Isolate(t)
+	f := hgtest.New(t, "Runa Holm <runa@skerry.example>")
+	f.Write("a.txt", "one\n")
+	f.Write("d/b.txt", "\x01\nlooks like metadata\n")
+	first := f.Commit("first\n\nwith a body")
+	r := open(t, f)
 	assert.Equal(t, "a file: one\n", text(t, r, first, "a.txt"))
 	assert.Equal(t, "a file: \x01\nlooks like metadata\n", text(t, r, first, "d/b.txt"))
 
-	f.hg("mv", "a.txt", "d/c.txt")
-	f.hg("branch", "ferry é")
-	require.NoError(t, os.Chmod(filepath.Join(f.dir, "d/b.txt"), 0o755))
-	require.NoError(t, os.Symlink("b.txt", filepath.Join(f.dir, "d/l")))
-	second := f.commit("second")
+	f.Hg("mv", "a.txt", "d/c.txt")
+	f.Hg("branch", "ferry é")
+	require.NoError(t, os.Chmod(filepath.Join(f.Dir, "d/b.txt"), 0o755))
+	require.NoError(t, os.Symlink("b.txt", filepath.Join(f.Dir, "d/l")))
+	second := f.Commit("second")
 	assert.Equal(t, "absent", text(t, r, second, "a.txt"), "another program added it meanwhile")
 	assert.Equal(t, "a file: one\n", text(t, r, second, "d/c.txt"))
 	assert.Equal(t, "an executable file: \x01\nlooks like metadata\n", text(t, r, second, "d/b.txt"))
@@ -106,10 +70,10 @@ func TestTheMirrorHasWhatHgHas(t *testing.T) {
 	assert.Equal(t, first, c.Parents[0].String())
 
 	// A revision is stripped and its number is used again.
-	f.hg("strip", "--no-backup", "-r", ".")
-	f.write("e.txt", "e\n")
-	third := f.commit("third")
-	again, err := Open(t.Context(), f.dir)
+	f.Hg("strip", "--no-backup", "-r", ".")
+	f.Write("e.txt", "e\n")
+	third := f.Commit("third")
+	again, err := Open(t.Context(), f.Dir)
 	require.NoError(t, err)
 	defer again.Close()
 	assert.Equal(t, "a file: e\n", text(t, again, third, "e.txt"))

@@ -39,7 +39,8 @@ var ErrNoProgram = errors.New("this folder belongs to Mercurial, but there is no
 // server is a running command server (hg help internals.commandserver). Starting hg takes longer than most of its
 // commands, so one process runs them all, one at a time.
 type server struct {
-	dir string
+	dir     string
+	outside bool // there is no repository yet
 
 	mu     sync.Mutex
 	env    []string // variables besides the person's
@@ -52,9 +53,9 @@ type server struct {
 // allowed lists the hg commands that Dorvik runs. Commands that merge, replay or shelve are Dorvik's own work.
 var allowed = map[string]bool{
 	"add": true, "bookmark": true, "bookmarks": true, "branch": true, "branches": true, "bundle": true, "cat": true, "config": true, "copy": true,
-	"debugdata": true, "debugpushkey": true, "debugrebuilddirstate": true, "debugsetparents": true, "forget": true, "identify": true, "log": true,
+	"debugdata": true, "debugpushkey": true, "debugrebuilddirstate": true, "debugsetparents": true, "forget": true, "identify": true, "init": true, "log": true,
 	"manifest": true, "outgoing": true, "paths": true, "phase": true, "pull": true, "push": true, "status": true,
-	"strip": true, "tags": true, "unbundle": true,
+	"strip": true, "tags": true, "unbundle": true, "update": true,
 }
 
 // subcommand returns the command among arguments, after settings.
@@ -81,8 +82,12 @@ func (s *server) start() error {
 		return ErrNoProgram
 	}
 	s.errors.Reset()
-	s.cmd = exec.Command(path, "--cwd", s.dir, "-R", s.dir, "--config", "ui.interactive=false",
-		"--config", "ui.timeout=2", "serve", "--cmdserver", "pipe")
+	args := []string{"--cwd", s.dir, "--config", "ui.interactive=false", "--config", "ui.timeout=2", "serve", "--cmdserver",
+		"pipe"}
+	if !s.outside {
+		args = append([]string{"-R", s.dir}, args...)
+	}
+	s.cmd = exec.Command(path, args...)
 	s.cmd.Env, s.cmd.Stderr = s.environment(), &s.errors
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // ctrl+c on the terminal is for Dorvik alone
 	if s.in, err = s.cmd.StdinPipe(); err != nil {

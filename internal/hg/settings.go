@@ -233,6 +233,9 @@ func isKey(line, name string) bool {
 	return ok && strings.EqualFold(strings.TrimRight(key, " \t"), name)
 }
 
+// Dialect returns Mercurial's.
+func (r *Repo) Dialect() vcs.Dialect { return vcs.InMercurial }
+
 // Committer returns who commits, now.
 func (r *Repo) Committer(ctx context.Context) (object.Signature, error) {
 	user, err := r.Config(ctx, "ui.username")

@@ -311,3 +311,13 @@ func joinMeta(meta string, content []byte) []byte {
 func copyMeta(from string, at node) string {
 	return metaMark + "copy: " + from + "\ncopyrev: " + at.hex() + "\n" + metaMark
 }
+
+// copyIn returns what a file is a copy of, by what is known about it.
+func copyIn(meta string) string {
+	for line := range strings.SplitSeq(meta, "\n") {
+		if from, ok := strings.CutPrefix(line, "copy: "); ok {
+			return from
+		}
+	}
+	return ""
+}

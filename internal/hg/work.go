@@ -134,7 +134,7 @@ func (r *Repo) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
 	if err != nil {
 		return nil, err
 	}
-	u := &vcs.Unfinished{Operation: is, Branch: h.name(), Head: h.tip(), Before: h.tip()}
+	u := &vcs.Unfinished{Operation: is, By: vcs.InMercurial.Program, Branch: h.name(), Head: h.tip(), Before: h.tip()}
 	if is == vcs.Merging && len(h.parents) > 1 {
 		u.Merged = h.parents[1:]
 	}

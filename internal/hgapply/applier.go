@@ -241,7 +241,7 @@ func (a *Applier) add(ctx context.Context, p *plan.Position, j *plan.Join, b pla
 			}
 		}
 	}
-	m, err := a.Repo.Make(ctx, a.Planner.Store, b.Tip, origin, filepath.Join(dir, madeFile))
+	m, err := a.Repo.Make(ctx, a.Planner.Store, []object.ID{b.Tip}, origin, filepath.Join(dir, madeFile))
 	if err != nil {
 		return object.ID{}, err
 	}

@@ -228,7 +228,7 @@ func (e *LogEntry) Sentence(to string) string {
 	case e.Of == SettledOnly && e.What == Undone:
 		return fmt.Sprintf("Conflicts that had been settled on %s are there again.", e.Branch)
 	case e.Of == SettledOnly:
-		return fmt.Sprintf("Conflicts that git had left were settled on %s, and nothing was committed.", e.Branch)
+		return fmt.Sprintf("Conflicts that had been left were settled on %s, and nothing was committed.", e.Branch)
 	case e.Of == WentBack && e.What == Undone && e.Return == "":
 		return fmt.Sprintf("Going back was undone: %s is at %s again.", e.Branch, to)
 	case e.Of == StashBack && e.What == Undone && e.Return == "":
@@ -238,15 +238,15 @@ func (e *LogEntry) Sentence(to string) string {
 	case e.Of == CounteredBy:
 		return fmt.Sprintf("What a join had brought to %s was taken back by a new commit: it is at %s.", e.Branch, to)
 	case e.What == Taken && e.By == Nothing:
-		return fmt.Sprintf("What git had left half done was taken back: %s is at %s as before.", e.Branch, to)
+		return fmt.Sprintf("What was half done was taken back: %s is at %s as before.", e.Branch, to)
 	case e.What == Taken:
-		return fmt.Sprintf("What git had left half done was finished by %s: %s went to %s.", e.By, e.Branch, to)
+		return fmt.Sprintf("What was half done was finished by %s: %s went to %s.", e.By, e.Branch, to)
 	case e.Return == OfTheStash:
 		return fmt.Sprintf("Work that git had put aside was brought back: %s stays at %s.", e.Branch, to)
 	case e.Return != "":
 		return fmt.Sprintf("%s went back to where it was before waypoint %s: it is at %s.", e.Branch, e.Return, to)
 	case e.What == Undone && e.By == Nothing:
-		return fmt.Sprintf("Taking back what git had left half done was undone: %s is at %s.", e.Branch, to)
+		return fmt.Sprintf("Taking back what was half done was undone: %s is at %s.", e.Branch, to)
 	case e.What == Undone && e.By.Is(plan.Pick):
 		return fmt.Sprintf("A pick onto %s was undone: it went back to %s.", e.Branch, to)
 	case e.What == Undone:

@@ -11,6 +11,9 @@ import (
 // person is who works in a clone, by their settings.
 type person struct{ values map[string]string }
 
+// Dialect returns git's: the tests' sentences are those.
+func (s *person) Dialect() vcs.Dialect { return vcs.InGit }
+
 // Set has a setting be the person's own.
 func (s *person) Set(key, value string) { s.values[key] = value }
 

@@ -125,7 +125,7 @@ func (s *Stuck) Sentence() string {
 	}
 	what := map[vcs.Operation]string{vcs.Merging: "a merge", vcs.Rebasing: "a rebase", vcs.Picking: "a pick",
 		vcs.Reverting: "a revert", vcs.Applying: "applying patches"}[s.Left.Operation]
-	out := "git stopped in the middle of " + what
+	out := s.Left.By + " stopped in the middle of " + what
 	if s.Left.Operation == vcs.Applying {
 		out += fmt.Sprintf(": at the %s of %s", words.Nth(s.Left.At), words.Count(s.Left.Patches, "patch", "patches"))
 	} else if done := CommitsOf(s.Left.Done); done > 0 && done+CommitsOf(s.Left.Todo) > 1 &&
@@ -185,7 +185,7 @@ func (s *Stuck) NotAnew() string {
 // NotBack returns why the operation cannot be undone, or an empty string.
 func (s *Stuck) NotBack() string {
 	if s.Left.Operation == vcs.Unmerged {
-		return "git did not record how the files were before these conflicts"
+		return s.Left.By + " did not record how the files were before these conflicts"
 	}
 	return ""
 }

@@ -192,12 +192,12 @@ func (p *Position) underway(they, commits string) Standing {
 	switch {
 	case p.Resumes() != nil:
 		s.Well = false
-		s.Head = fmt.Sprintf("Going on with %s that git left half done.", p.Stuck.What())
+		s.Head = fmt.Sprintf("Going on with %s that was half done.", p.Stuck.What())
 		if p.SettlesOnly() {
-			s.Head = "Settling the conflicts that git left in your files; nothing is committed by that."
+			s.Head = "Settling the conflicts that were left in your files; nothing is committed by that."
 		}
 		s.Text = p.Stuck.standing()
-		s.Next = "Branch, index and files are as git left them until you accept the result; undo brings them back " +
+		s.Next = "Branch and files are as they were left until you accept the result; undo brings them back " +
 			"like that."
 	case p.Counter() != "":
 		s.Head = "Taking back what waypoint " + p.Counter() + " brought."

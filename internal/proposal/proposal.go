@@ -107,7 +107,7 @@ func (b *Board) Remote(ctx context.Context) (vcs.Remote, error) {
 	}
 	if len(remotes) == 0 {
 		return "", &plan.Blocked{What: "This repository has no remote, so nobody can put anything forward to it.",
-			Next: "Add one with “git remote add origin ADDRESS”."}
+			Next: "Add one with " + b.Repo.Dialect().AddRemote + "."}
 	}
 	return remotes[0], nil
 }

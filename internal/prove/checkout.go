@@ -35,7 +35,7 @@ func (pr *Prover) CheckCommand(ctx context.Context, tree object.ID) (c check.Com
 		}
 	}
 	if len(c.Steps) > 0 {
-		c.Source, c.Configured = "git config dorvik.check", true
+		c.Source, c.Configured = pr.Repo.Dialect().Source("check"), true
 		return c, true, nil
 	}
 	c, ok = check.Find(func(name string) (string, bool) {

@@ -34,8 +34,9 @@ type files map[string]file
 // story makes random small histories as a stream for `git fast-import`.
 type story struct {
 	*rand.Rand
-	out  bytes.Buffer
-	mark int
+	out   bytes.Buffer
+	mark  int
+	plain bool // without submodules
 }
 
 // lines makes lines for a path. A small alphabet makes repeated lines, which is
@@ -89,7 +90,7 @@ func (s *story) edit(f files) {
 		f.put(path, file{"120000", path + strconv.Itoa(s.IntN(3))})
 	case n == 4:
 		f.put(path, file{"100644", "\x00binary " + path + strconv.Itoa(s.IntN(4)) + "\n"})
-	case n == 5:
+	case n == 5 && !s.plain:
 		f.put(path, file{"160000", strings.Repeat(strconv.Itoa(1+s.IntN(3)), 40)})
 	case n == 8:
 		dir, _, in := strings.Cut(path, "/")
@@ -187,7 +188,7 @@ func (s *story) lineCommits(refs [2]string, tips *[2]int, trees *[2]files) {
 				seed = edits[k]
 			}
 			edits = append(edits, seed)
-			same := &story{Rand: rand.New(rand.NewPCG(seed, 0))}
+			same := &story{Rand: rand.New(rand.NewPCG(seed, 0)), plain: s.plain}
 			for range 1 + same.IntN(2) {
 				same.edit(tree)
 			}

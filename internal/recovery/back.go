@@ -30,7 +30,7 @@ func (b *WayBack) Direct() bool { return len(b.Since) == 0 && b.Pushed == "" }
 // Sentence describes the consequences.
 func (b *WayBack) Sentence() string {
 	w := b.Waypoint
-	out := fmt.Sprintf("%s goes back to where it was before waypoint %s, with index and files.", w.Branch, w.Name)
+	out := fmt.Sprintf("%s goes back to where it was before waypoint %s, with its files.", w.Branch, w.Name)
 	if n := len(b.Since); n > 0 {
 		var names []string
 		for _, c := range b.Since {
@@ -41,7 +41,7 @@ func (b *WayBack) Sentence() string {
 			words.Is(n, "is", "are"), words.List(words.Some(names, 3)))
 	}
 	if w.TakenOver() && !b.Direct() {
-		out += " What git had left half done is not brought back; it stays under the waypoint."
+		out += " What was half done is not brought back; it stays under the waypoint."
 	}
 	if b.Pushed != "" {
 		out += " " + b.Pushed + " keeps what was pushed: what is there is taken back by a new commit only."
@@ -65,8 +65,7 @@ func (s *Session) WayBack(ctx context.Context, name string) (*WayBack, error) {
 	if b.Name != w.Branch {
 		return nil, &plan.Blocked{What: "The waypoint " + name + " is of the branch " + w.Branch + ", and you are on " +
 			words.If(b.Name == "", "none",
-				b.Name) + ".", Next: "Go there with “git switch " + w.Branch + "”. Nothing was " +
-			"changed."}
+				b.Name) + ".", Next: "Go there with " + s.Repo.Dialect().SwitchTo(w.Branch) + ". Nothing was changed."}
 	}
 	out := &WayBack{Waypoint: w}
 	if out.Since, err = history.Only(ctx, s.Planner.Store, b.Tip, w.After, w.Before); err != nil {

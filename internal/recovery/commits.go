@@ -105,7 +105,7 @@ func (c *Commits) possible(b vcs.Branch, dirty []vcs.Dirty) error {
 	case b.Name == "" || b.Tip.IsZero():
 		return &plan.Blocked{What: "There is no branch with a commit here to commit on.", Next: "Nothing was changed."}
 	case c.repo.Busy() != "" || plan.HasConflicts(dirty):
-		return &plan.Blocked{What: "git left an operation or a conflict half done here.",
+		return &plan.Blocked{What: "An operation or a conflict is half done here.",
 			Next: "Finish it first, or take it back. Nothing was changed."}
 	}
 	return nil

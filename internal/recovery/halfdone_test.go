@@ -25,7 +25,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// TestHalfDoneStates leaves random lists, merges, picks, reverts and stashes half done by git, at random points, with a
+// TestHalfDoneStates leaves random lists, merges, picks, reverts and stashes half done, at random points, with a
 // random part settled by hand. Going on by Dorvik must come to what going on by git comes to, with the same hand:
 // commits, authors, messages, branches, index and files. Undo must bring back what was there before, byte for byte.
 // DORVIK_STATES says how many states are tried and DORVIK_SEED which; the soak tries 5,000.
@@ -55,7 +55,7 @@ func TestHalfDoneStates(t *testing.T) {
 	}
 }
 
-// tangle is a state that git left half done, and how its own way on goes.
+// tangle is a state that was half done, and how its own way on goes.
 type tangle struct {
 	*rand.Rand
 	repo   *gittest.Repo

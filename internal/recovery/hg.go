@@ -32,5 +32,6 @@ func openHg(ctx context.Context, top string) (*Workspace, error) {
 			return hgapply.New(repo, p, l, prover, tree)
 		},
 		Contains: func(context.Context, string, object.ID, object.ID) bool { return false },
+		Recorded: repo.Recorded,
 	}), nil
 }

@@ -56,7 +56,7 @@ func (w *Workspace) newAt(ctx context.Context, b vcs.Branch) (vcs.Remote, error)
 	}
 	if len(remotes) == 0 {
 		return "", &plan.Blocked{What: "The branch " + b.Name + " follows no branch of a remote.",
-			Next: "There is no remote here either: name one with “git remote add origin ADDRESS”."}
+			Next: "There is no remote here either: name one with " + w.Repo.Dialect().AddRemote + "."}
 	}
 	return remotes[0], nil
 }

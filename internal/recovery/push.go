@@ -182,7 +182,7 @@ func (ps *Pusher) destination(ctx context.Context, p *plan.Position, b vcs.Branc
 	switch {
 	case to.Remote == "":
 		return to, false, &plan.Blocked{What: "There is no remote to push to.",
-			Next: "Name one with “git remote add origin ADDRESS”."}
+			Next: "Name one with " + s.Repo.Dialect().AddRemote + "."}
 	case consent.To != "":
 		return s.Lines.Aimed(ctx, to.Remote, "refs/heads/"+consent.To), first, nil
 	}

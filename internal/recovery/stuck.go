@@ -27,7 +27,7 @@ func (w *Workspace) Stuck(ctx context.Context) (*plan.Stuck, error) {
 		return nil, err
 	}
 	if u == nil && plan.HasConflicts(dirty) && !b.Tip.IsZero() {
-		u = &vcs.Unfinished{Operation: vcs.Unmerged, Branch: b.Name, Detached: b.Name == "", Head: b.Tip, Before: b.Tip}
+		u = &vcs.Unfinished{Operation: vcs.Unmerged, By: w.Repo.Dialect().Program, Branch: b.Name, Detached: b.Name == "", Head: b.Tip, Before: b.Tip}
 	}
 	if u == nil {
 		return nil, nil
@@ -152,7 +152,7 @@ func (s *Session) TakeOver(ctx context.Context, how ledger.TakeOver) error {
 		return err
 	}
 	if st == nil {
-		return &plan.Blocked{What: "git left nothing half done here.", Next: "There is nothing to take over."}
+		return &plan.Blocked{What: "Nothing is half done here.", Next: "There is nothing to take over."}
 	}
 	if how == ledger.Finish && st.Resume == nil {
 		_, err := s.Planner.Resumer.Finishing(ctx, st)
@@ -172,7 +172,7 @@ func (s *Session) locateStuck(ctx context.Context, fetch bool) (*plan.Position, 
 		return nil, err
 	}
 	if st == nil {
-		return nil, errors.New("what git left half done is there no more: look again")
+		return nil, errors.New("what was half done is there no more: look again")
 	}
 	switch s.Ledger.State().TakeOver {
 	case ledger.Finish:
@@ -191,7 +191,7 @@ func (s *Session) GiveBack(ctx context.Context) (*ledger.Waypoint, error) {
 		return nil, err
 	}
 	if st == nil {
-		return nil, &plan.Blocked{What: "git left nothing half done here.", Next: "There is nothing to take back."}
+		return nil, &plan.Blocked{What: "Nothing is half done here.", Next: "There is nothing to take back."}
 	}
 	if why := st.NotBack(); why != "" {
 		return nil, &plan.Blocked{What: words.Sentence(why), Next: "It can be continued. Nothing was changed."}

@@ -228,7 +228,7 @@ func TestADamagedStoreIsSetAside(t *testing.T) {
 
 // TestWhatGitDoesNotKnowIsMovedAside puts things git ignores or does not know where the join
 // writes: it stops and names them; agreed to, they are moved aside and come back with undo.
-// TestWhatIsTheSameIsNoMatter holds that a file which git does not know and that is just what the
+// TestWhatIsTheSameIsNoMatter holds that a file which is not tracked and that is just what the
 // join puts there is in nobody's way, and is there again when the join is undone.
 func TestWhatIsTheSameIsNoMatter(t *testing.T) {
 	t.Parallel()

@@ -41,6 +41,8 @@ type Adapter struct {
 	Mover    func(p *plan.Planner, l *ledger.Ledger, prover *prove.Prover, tree change.WorkTree) change.Mover
 	// Contains reports whether a submodule's commit is an ancestor of another one.
 	Contains func(ctx context.Context, path string, older, newer object.ID) bool
+	// Recorded returns the paths that a file was recorded to be a copy of. It is nil for a system without such records.
+	Recorded func(path string) []string
 }
 
 // NewWorkspace opens a workspace over any version-control system.
@@ -54,7 +56,7 @@ func NewWorkspace(a Adapter) *Workspace {
 	w.History.Locate = func(ctx context.Context, b vcs.Branch, line *vcs.Line) (*plan.Position, error) {
 		return w.locateLine(ctx, b, nil, line, false)
 	}
-	planner.Engine.Contains = a.Contains
+	planner.Engine.Contains, planner.Engine.Recorded = a.Contains, a.Recorded
 	planner.Engine.Outside = w.Drivers.Attributes
 	planner.Engine.Drive = w.Drivers.Drive
 	planner.Files.Maker = w.maker

@@ -270,7 +270,7 @@ func (a *app) failure(err error) tea.Cmd {
 	case errors.As(err, &over) && over.Unknown:
 		a.inWay = over
 		a.flash = term.Warning(words.List(words.Some(over.Paths, 2)) +
-			" is in the way, and git does not know it. Press m to move it aside. Nothing was changed.")
+			" is in the way, and is not tracked. Press m to move it aside. Nothing was changed.")
 	case over != nil && over.Hidden:
 		a.inWay = over
 		a.flash = term.Warning(words.Sentence(over.Error()))

@@ -11,7 +11,7 @@ import (
 
 // leaveStuck returns to the half-done operation.
 func (j *job) leaveStuck() tea.Cmd {
-	return j.start("going back to what git left", func(context.Context, func(int, int)) (then, error) {
+	return j.start("going back to what was half done", func(context.Context, func(int, int)) (then, error) {
 		err := j.s.Ledger.LeaveStuck()
 		return func() tea.Cmd { return j.nav.load(false) }, err
 	})

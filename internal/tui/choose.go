@@ -70,9 +70,9 @@ func (s *chooseScreen) status() term.Line { return s.job.asked() }
 
 func (s *chooseScreen) remark() term.Line {
 	if s.job.pos.IsPick() {
-		return term.Text(term.Dim, "This was worked out without touching your branch, index or files.")
+		return term.Text(term.Dim, "This was worked out without touching your branch or files.")
 	}
-	return term.Text(term.Dim, "Both ways were worked out without touching your branch, index or files.")
+	return term.Text(term.Dim, "Both ways were worked out without touching your branch or files.")
 }
 
 func (s *chooseScreen) actions() []action {

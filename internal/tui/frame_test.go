@@ -283,7 +283,7 @@ func TestGoingOnIsDrawnWhileItIsJoined(t *testing.T) {
 	b.m.under.(*opening).parts = v.Position
 	for _, known := range []func(){func() {}, func() { b.m.loaded(v, true) }} {
 		known()
-		b.see("Going on with the rebase that git left half done", "Branch, index and files are as git left them")
+		b.see("Going on with the rebase that was half done", "Branch and files are as they were left")
 		assert.NotContains(t, b.text(), "Both ways")
 	}
 }

@@ -248,7 +248,7 @@ func (j *job) undoJoin() tea.Cmd {
 		}
 		return func() tea.Cmd {
 			j.notice = j.s.TakeNotice()
-			j.flash = term.Done("The join is undone: branch, index and files are as they were. Your decisions are " +
+			j.flash = term.Done("The join is undone: branch and files are as they were. Your decisions are " +
 				"kept.")
 			j.holds, j.rewrite = "", false
 			return j.nav.lookAgain(true)

@@ -209,7 +209,7 @@ func (s *logbookScreen) goingBack(name string) tea.Cmd {
 		return func() tea.Cmd {
 			s.job.notice, s.job.holds, s.job.rewrite = s.job.s.TakeNotice(), "", false
 			cmd := s.job.nav.lookAgain(true)
-			s.job.flash = term.Done(fmt.Sprintf("%s is back at %s, with index and files. Your decisions are kept.",
+			s.job.flash = term.Done(fmt.Sprintf("%s is back at %s, with its files. Your decisions are kept.",
 				w.Branch,
 				s.job.s.Planner.Short(at)))
 			return cmd

@@ -94,7 +94,7 @@ func (s *lookScreen) actions() []action {
 		out = append(out, acts(keys.Carry, "bring back what git put aside", s.bringBack))
 	}
 	if s.job.pos.Stuck != nil {
-		out = append(out, acts(keys.Back, "as git left it", s.job.leaveStuck))
+		out = append(out, acts(keys.Back, "as it was left", s.job.leaveStuck))
 	}
 	if s.job.canUndo() {
 		out = append(out, acts(keys.Undo, "undo the join", s.job.undoJoin))
@@ -301,7 +301,7 @@ func (s *lookScreen) half() string {
 	if s.job.pos.Stuck == nil {
 		return ""
 	}
-	return fmt.Sprintf("You join again: %s that git left half done is put away when you accept the result, and undo "+
+	return fmt.Sprintf("You join again: %s that was half done is put away when you accept the result, and undo "+
 		"brings it back. Esc goes back to it.", s.job.pos.Stuck.What())
 }
 
@@ -321,12 +321,12 @@ func (s *lookScreen) obstacle() string {
 		"commit it with the comma key; until then nothing is touched."
 	switch {
 	case s.job.aside:
-		say = "The join must write where you have %s, which git does not know. It is moved aside when you accept the " +
+		say = "The join must write where you have %s, which is not tracked. It is moved aside when you accept the " +
 			"result, and undo brings it back."
 	case s.job.inWay.Hidden:
 		return words.Sentence(s.job.inWay.Error())
 	case s.job.inWay.Unknown:
-		say = "The join must write where you have %s, which git does not know. Press m to move it aside when " +
+		say = "The join must write where you have %s, which is not tracked. Press m to move it aside when " +
 			"you accept the result; until then nothing is touched."
 	}
 	return fmt.Sprintf(say, words.List(words.Some(s.job.inWay.Paths, 4))) + s.foreseen()

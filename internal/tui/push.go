@@ -49,7 +49,7 @@ func (s *pushScreen) state() (string, passed) { return "", well }
 func (s *pushScreen) status() term.Line {
 	switch {
 	case s.job.pos.Resumes() != nil:
-		return term.Text(term.Dim, "begun by git")
+		return term.Text(term.Dim, "begun before")
 	case s.ready == nil:
 		return s.job.asked()
 	}
@@ -401,7 +401,7 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 	var cmd tea.Cmd
 	switch {
 	case s.job.pos.Stuck != nil:
-		what := words.Upper(s.job.pos.Stuck.What()) + " that git left half done is finished, and nothing of it is " +
+		what := words.Upper(s.job.pos.Stuck.What()) + " that was half done is finished, and nothing of it is " +
 			"left " +
 			"over."
 		switch {
@@ -415,7 +415,7 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		cmd = s.job.nav.startOver(true)
 		s.job.flash = term.Done(what)
 	case s.job.pos.MovesBack():
-		what := fmt.Sprintf("%s is back at %s, with index and files.", s.job.pos.Branch.Name,
+		what := fmt.Sprintf("%s is back at %s, with its files.", s.job.pos.Branch.Name,
 			s.job.s.Planner.Short(s.job.pos.Theirs))
 		if !s.job.pos.Stash().IsZero() {
 			what = "What git had put aside is back among your files, not committed. The stash keeps it, too."
@@ -570,7 +570,7 @@ func (s *pushScreen) remark() term.Line {
 		return term.Text(term.Dim, "The remote was asked again after the push.")
 	case s.job.pos.Resumes() != nil:
 		return term.Text(term.Dim,
-			"Nothing has been changed yet. When it is on your branch, undo brings back what git left "+
+			"Nothing has been changed yet. When it is on your branch, undo brings back what was "+
 				"half done.")
 	case s.ready != nil &&
 		s.ready.Moved:

@@ -105,7 +105,7 @@ func (s pushPage) headline(p *term.Page, w int) bool {
 		s.joins():
 		p.Say(w, term.Line{}.Bold(term.Joined, "Ready to finish. ").Add(term.Plain,
 			fmt.Sprintf("%s goes to the result, and nothing "+
-				"of %s that git left half done is left over. A push comes "+
+				"of %s that was half done is left over. A push comes "+
 				"after.", s.job.branchName(), s.job.pos.Stuck.What())))
 	case d.Moved:
 		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Somebody pushed meanwhile. ").
@@ -239,7 +239,7 @@ func (s pushPage) inTheWay(p *term.Page, w int) {
 			"--no-skip-worktree --no-assume-unchanged”, then look again with f on Look."
 	}
 	if s.job.inWay.Unknown {
-		text = "git does not know it, and the result must write there. Press enter to move it aside; undo " +
+		text = "It is not tracked, and the result must write there. Press enter to move it aside; undo " +
 			"brings it back. Or move it yourself."
 	}
 	p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Not yet: "+names+" is in the way. ").Add(term.Plain, text))

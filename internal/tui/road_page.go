@@ -87,7 +87,7 @@ func (s *roadScreen) state(i int) (m term.Mark, h term.Hue, says string) {
 	st := &s.job.join.Steps[i]
 	request := s.job.pos.Requests[st.Commit.ID]
 	if s.fixed(i) {
-		return term.MarkSettled, term.Plain, "made before git stopped"
+		return term.MarkSettled, term.Plain, "made before it stopped"
 	}
 	if why := s.job.whyLeft(st); why != "" {
 		return term.MarkBehind, term.Dim, why
@@ -175,7 +175,7 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	}
 	outcomes := s.outcomes(s.list.row)
 	if len(outcomes) == 0 {
-		p.Say(w, term.Text(term.Plain, "git made it before it stopped, and it stays."))
+		p.Say(w, term.Text(term.Plain, "It was made before the rebase stopped, and it stays."))
 	}
 	for i, f := range outcomes {
 		l := term.Text(term.Bright, words.If(i == s.way, "  ▶ ", "    ")).Add(term.Dim,
@@ -198,7 +198,7 @@ func (s *roadScreen) becomes(w int, tight bool) (p term.Page) {
 	}
 	p.Blank()
 	p.Say(w, term.Text(term.Dim,
-		"If you know git’s words: continue is to settle the conflicts; skip is 2, left out; "+
+		"If you know the commands: continue is to settle the conflicts; skip is 2, left out; "+
 			"abort is q, because nothing was changed."))
 	return p
 }

@@ -189,7 +189,7 @@ func (s *rowScreen) leaveOut() tea.Cmd {
 
 func (s *rowScreen) takeBack() tea.Cmd {
 	return s.change("going back", func(ctx context.Context, rows *recovery.Rows) error { return rows.TakeBack(ctx) },
-		s.over("The row is undone: branch, index and files are as they were before it."))
+		s.over("The row is undone: branch and files are as they were before it."))
 }
 
 func (s *rowScreen) end() tea.Cmd {

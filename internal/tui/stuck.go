@@ -76,7 +76,7 @@ func (s *stuckScreen) take() tea.Cmd {
 			return func() tea.Cmd { return s.job.nav.load(false) }, err
 		})
 	}
-	s.job.ask(term.Warning(fmt.Sprintf("%s goes back to %s, with index and files, as before git began. What was "+
+	s.job.ask(term.Warning(fmt.Sprintf("%s goes back to %s, with its files, as before it began. What was "+
 		"edited since "+
 		"is kept, and undo brings all of it back. Go back?", s.onBranch(), s.job.s.Planner.Short(s.stuck.Left.Before))),
 		"go back", s.back, quietly(func() {
@@ -94,7 +94,7 @@ func (s *stuckScreen) back() tea.Cmd {
 		return func() tea.Cmd {
 			s.job.notice, s.job.changed, s.job.st = s.job.s.TakeNotice(), true, s.job.s.Ledger.State()
 			cmd := s.job.nav.startOver(true)
-			s.job.flash = term.Done(fmt.Sprintf("%s is at %s as before git began. l, then u brings back what was "+
+			s.job.flash = term.Done(fmt.Sprintf("%s is at %s as before it began. l, then u brings back what was "+
 				"half done.",
 				cmp.Or(wp.Branch, "HEAD"), s.job.s.Planner.Short(wp.After)))
 			return cmd
@@ -311,7 +311,7 @@ func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 			out += ", with " + kept + " where " + words.Is(c.Kept, "it fits", "they fit")
 		}
 		if op := s.stuck.Left.Operation; op != vcs.Merging && op != vcs.Rebasing {
-			out += "; what git was bringing over is left out"
+			out += "; what was being brought over is left out"
 		}
 		return out + ". Nothing changes until you accept the result."
 	}
@@ -319,8 +319,8 @@ func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 		s.job.s.Planner.Short(s.stuck.Left.Before))
 }
 
-func (s *stuckScreen) status() term.Line { return term.Text(term.Dim, "half done by git") }
+func (s *stuckScreen) status() term.Line { return term.Text(term.Dim, "half done") }
 
 func (s *stuckScreen) remark() term.Line {
-	return term.Text(term.Dim, "Nothing has been changed: branch, index and files are as git left them.")
+	return term.Text(term.Dim, "Nothing has been changed: branch and files are as they were left.")
 }

@@ -827,7 +827,7 @@ func TestWhatIsInTheWayIsMovedAside(t *testing.T) {
 	mine.Write(".git/info/exclude", "quay\n")
 	mine.Write("quay", "ignored, and mine\n")
 	b := newBench(t, mine.Dir)
-	b.see("The join must write where you have quay, which git does not know", "m move it aside")
+	b.see("The join must write where you have quay, which is not tracked", "m move it aside")
 	b.press("enter", "enter", "enter")
 	b.see("Not yet: quay is in the way", "enter move it aside")
 	b.press("b")

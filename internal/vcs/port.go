@@ -18,6 +18,8 @@ type Where struct {
 
 // Settings reads the configuration.
 type Settings interface {
+	// Dialect returns how the system's users say things.
+	Dialect() Dialect
 	// Config returns the value of a key, or an empty string. ConfigPath expands it as a path.
 	Config(ctx context.Context, key string) (string, error)
 	ConfigPath(ctx context.Context, key string) (string, error)

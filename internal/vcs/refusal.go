@@ -132,7 +132,7 @@ var refusals = map[RefusalKind]refusalRow{
 	Moved: {notThrough, "the repository has another address by now", "Set the address that the server names with " +
 		"“git remote set-url”", PushAgain, "gone"},
 	Missing: {notThrough, "there is no repository at the remote's address, or it is not shown to you",
-		"Check the address with “git remote -v”", PushAgain, "gone"},
+		"Check the remote's address", PushAgain, "gone"},
 	Gone: {"Nothing was pushed.", "the branch is gone at the remote: somebody deleted it, or gave it another name",
 		"Ask who deleted it", CreateThere, "gone"},
 	Other: {refused, "the remote did not accept this", "Read what it said", PushAgain, "unknown"},
@@ -226,7 +226,7 @@ type LockedError struct {
 }
 
 func (e *LockedError) Error() string {
-	return fmt.Sprintf("another git is working in this repository, or died while it did: %s exists. Wait until it "+
+	return fmt.Sprintf("another program is working in this repository, or died while it did: %s exists. Wait until it "+
 		"ends; if none runs, remove that file and try again. Nothing was changed", e.Path)
 }
 

@@ -30,6 +30,10 @@ type Engine struct {
 	// Drive runs merge drivers. If it is nil, no driver is used.
 	Drive Driver
 
+	// Recorded returns the paths that a file is recorded to be a copy of, if the version-control system records that. A
+	// rename that is recorded counts, however little the contents have in common. It may be nil.
+	Recorded func(path string) []string
+
 	pairs   int // most pairs of files that are compared to find renames
 	maxText int // size in bytes up to which texts are joined line by line
 

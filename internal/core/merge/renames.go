@@ -86,6 +86,7 @@ func (e *Engine) renamesBetween(ctx context.Context, base, side object.ID, relev
 	if !slices.IsSortedFunc(f.targets, byTarget) {
 		slices.SortFunc(f.targets, byTarget)
 	}
+	f.recorded()
 	f.exact()
 	f.sources = slices.DeleteFunc(f.sources, func(s *source) bool {
 		return s.used || !relevant[s.path] ||
@@ -130,6 +131,36 @@ func (f *finder) pair(s *source, t *target) {
 	s.used, t.used = true, true
 	if f.relevant[s.path] {
 		f.found = append(f.found, Rename{s.path, t.path})
+	}
+}
+
+// recorded pairs files whose renames are recorded, over any number of steps.
+func (f *finder) recorded() {
+	of := f.engine.Recorded
+	if of == nil || len(f.sources) == 0 {
+		return
+	}
+	left := make(map[string]*source, len(f.sources))
+	for _, s := range f.sources {
+		left[s.path] = s
+	}
+	for _, t := range f.targets {
+		seen := map[string]bool{t.path: true}
+		for next := of(t.path); len(next) > 0 && !t.used; {
+			var before []string
+			for _, path := range next {
+				if seen[path] {
+					continue
+				}
+				seen[path] = true
+				if s := left[path]; s != nil && !s.used && s.entry.Mode.SameType(t.entry.Mode) {
+					f.pair(s, t)
+					break
+				}
+				before = append(before, of(path)...)
+			}
+			next = before
+		}
 	}
 }
 

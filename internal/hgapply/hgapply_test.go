@@ -1,0 +1,324 @@
+package hgapply_test
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/hgtest"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/recovery"
+)
+
+const base = "one\ntwo\nthree\nfour\nfive\nsix\nseven\neight\n"
+
+// TestMain is also the program that is killed: with DORVIK_ACT it does what that says, in a process of its own.
+func TestMain(m *testing.M) {
+	what := os.Getenv("DORVIK_ACT")
+	if what == "" {
+		os.Exit(m.Run())
+	}
+	at, err := strconv.Atoi(os.Getenv("DORVIK_STEP"))
+	n, fails := 0, os.Getenv("DORVIK_FAILS") != ""
+	ledger.Step = func(name string) error {
+		n++
+		_ = os.WriteFile(os.Getenv("DORVIK_STEPS"), []byte(strconv.Itoa(n)), 0o644)
+		switch {
+		case err != nil || n != at:
+		case fails:
+			return fmt.Errorf("%s: made to fail", name)
+		default:
+			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
+			select {}
+		}
+		return nil
+	}
+	if err := act(context.Background(), os.Getenv("DORVIK_DIR"), what); err != nil {
+		fmt.Println(err)
+		os.Exit(1)
+	}
+}
+
+// act joins by a route, takes the last join back, or only opens the repository.
+func act(ctx context.Context, dir, what string) error {
+	s, err := recovery.OpenSession(ctx, dir)
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	switch what {
+	case "open":
+		return nil
+	case "undo":
+		_, err := s.Applier.GoBack(ctx, "")
+		return err
+	}
+	_, err = join(ctx, s, plan.Route(what))
+	return err
+}
+
+// join joins by a route, with all uncommitted work, and accepts.
+func join(ctx context.Context, s *recovery.Session, route plan.Route) (*ledger.Waypoint, error) {
+	if err := s.Ledger.Carry(true); err != nil {
+		return nil, err
+	}
+	p, err := s.Locate(ctx, false)
+	if err != nil {
+		return nil, err
+	}
+	if p.Trivial() == plan.UpToDate {
+		return nil, fmt.Errorf("it is joined already")
+	}
+	if err := s.Ledger.Sync(p); err != nil {
+		return nil, err
+	}
+	j, err := s.SettleBy(ctx, p, route, []settle.Way{settle.YoursTheirs, settle.Theirs})
+	if err != nil {
+		return nil, err
+	}
+	b, err := s.Planner.Build(ctx, p, j)
+	if err != nil {
+		return nil, err
+	}
+	return s.Accept(ctx, p, j, b, change.Consent{MoveAside: true})
+}
+
+// crew is a server and two people whose lines part.
+type crew struct {
+	*testing.T
+	server, ilka, runa *hgtest.Folder
+}
+
+func newCrew(t *testing.T) *crew {
+	hgtest.Isolate(t)
+	c := &crew{T: t, server: hgtest.New(t, "server")}
+	c.ilka = c.server.Clone("Ilka Renn <ilka@skerry.example>")
+	i := c.ilka
+	for _, name := range []string{"f", "g", "gone", "turns/into", "moved", "mine/goes"} {
+		i.Write(name, name+"\n"+base)
+	}
+	i.Write("mode", "#!/bin/sh\n")
+	require.NoError(t, os.Symlink("f", filepath.Join(i.Dir, "link")))
+	i.Commit("start")
+	i.Hg("push", "-q")
+	c.runa = c.server.Clone("Runa Holm <runa@skerry.example>")
+	r := c.runa
+	r.Write("f", strings.Replace(r.Read("f"), "two", "MINE", 1))
+	r.Write("m", "m\n")
+	r.Commit("mine")
+	r.Write("m", "m\nmore\n")
+	r.Commit("mine again")
+	i.Write("f", strings.Replace(i.Read("f"), "two", "THEIRS", 1))
+	i.Write("new/deep/x", "new\n")
+	i.Hg("rm", "-q", "gone", "turns/into")
+	i.Write("turns", "now a file\n")
+	i.Hg("mv", "-q", "moved", "was-moved")
+	require.NoError(t, os.Chmod(filepath.Join(i.Dir, "mode"), 0o755))
+	require.NoError(t, os.Remove(filepath.Join(i.Dir, "link")))
+	require.NoError(t, os.Symlink("g", filepath.Join(i.Dir, "link")))
+	i.Commit("theirs")
+	i.Hg("push", "-q")
+	return c
+}
+
+// laden gives Runa uncommitted work of all kinds, in files that the join changes and in others.
+func (c *crew) laden() {
+	r := c.runa
+	r.Write("f", strings.Replace(r.Read("f"), "seven", "EDITED", 1))
+	r.Write("g", "edited\n"+base)
+	r.Write("moved", "edited\n"+r.Read("moved"))
+	r.Write("added", "added\n")
+	r.Hg("add", "-q", "added")
+	r.Hg("rm", "-q", "mine/goes")
+	r.Hg("cp", "-q", "g", "copied")
+	r.Write("untracked", "untracked\n")
+	r.Write("new", "in the way\n")
+}
+
+// idOrMerge names a changeset; a merge is made at some time, so it has another node each time.
+const idOrMerge = `{ifeq(p2rev, "-1", node|short, "a merge")}`
+
+// state is everything that a person sees of a repository: files, what hg says of them, and the changesets.
+func state(t *testing.T, dir string) map[string]string {
+	out := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, _ := filepath.Rel(dir, p)
+		info, err := d.Info()
+		switch {
+		case err != nil:
+			return err
+		case rel == ".hg":
+			return filepath.SkipDir
+		case d.IsDir():
+			out[rel] = "a folder"
+		case info.Mode()&fs.ModeSymlink != 0:
+			to, err := os.Readlink(p)
+			out[rel] = "to " + to
+			return err
+		default:
+			data, err := os.ReadFile(p)
+			out[rel] = fmt.Sprintf("%v %s", info.Mode()&0o111 != 0, data)
+			return err
+		}
+		return nil
+	}))
+	at := hgtest.At(t, dir, "nobody")
+	out["-status"] = at.Hg("status", "-mard", "--copies")
+	log := strings.Split(at.Hg("log", "-T", "{desc|firstline} {phase} "+idOrMerge+"\n"), "\n")
+	slices.Sort(log) // the numbers of changesets change
+	out["-log"] = strings.Join(log, "\n")
+	out["-parent"] = at.Hg("log", "-r", "parents()", "-T", idOrMerge+" {activebookmark}")
+	out["-branch"] = at.Hg("branch")
+	at.Sound()
+	return out
+}
+
+func (c *crew) session() *recovery.Session {
+	s, err := recovery.OpenSession(c.Context(), c.runa.Dir)
+	require.NoError(c, err)
+	return s
+}
+
+// pull has Dorvik ask the server.
+func (c *crew) pull() {
+	s := c.session()
+	defer s.Close()
+	_, err := s.Locate(c.Context(), true)
+	require.NoError(c, err)
+}
+
+func TestJoinsAreMadeAndTakenBack(t *testing.T) {
+	for _, route := range []plan.Route{plan.Merge, plan.Rebase} {
+		for _, laden := range []bool{false, true} {
+			t.Run(fmt.Sprintf("%s laden %v", route, laden), func(t *testing.T) {
+				c := newCrew(t)
+				if laden {
+					c.laden()
+				}
+				c.pull()
+				before := state(t, c.runa.Dir)
+				s := c.session()
+				defer s.Close()
+				_, err := join(t.Context(), s, route)
+				require.NoError(t, err)
+				after := state(t, c.runa.Dir)
+				want := strings.Replace(c.runa.Read("f"), "EDITED", "seven", 1)
+				assert.Equal(t, strings.Replace("f\n"+base, "two", "MINE\nTHEIRS", 1), want)
+				assert.Equal(t, "absent", c.runa.Read("gone"))
+				assert.Equal(t, "false now a file\n", after["turns"])
+				assert.Equal(t, "to g", after["link"])
+				assert.True(t, strings.HasPrefix(after["mode"], "true "))
+				if !laden {
+					assert.Empty(t, after["-status"])
+				} else {
+					assert.Equal(t, "M f\nM g\nM was-moved\nA added\nA copied\n  g\nR mine/goes", after["-status"])
+					assert.Contains(t, c.runa.Read("was-moved"), "edited\nmoved")
+				}
+				_, err = s.Applier.GoBack(t.Context(), "")
+				require.NoError(t, err)
+				assert.Equal(t, before, state(t, c.runa.Dir), "taken back")
+
+				p, err := s.Locate(t.Context(), false)
+				require.NoError(t, err)
+				_, err = join(t.Context(), s, route)
+				require.NoError(t, err)
+				pushed, err := s.Push.Tip(t.Context(), p, change.Consent{})
+				require.NoError(t, err)
+				require.Nil(t, pushed.Refusal)
+				assert.Equal(t, pushed.Tip, pushed.Holds)
+				c.ilka.Hg("pull", "-q")
+				assert.Equal(t, pushed.Tip.String(), c.ilka.Hg("log", "-r", "tip", "-T", "{node}"))
+				assert.NotContains(t, state(t, c.runa.Dir)["-log"], "draft")
+				_, err = s.Applier.GoBack(t.Context(), "")
+				assert.ErrorContains(t, err, "was pushed")
+			})
+		}
+	}
+}
+
+// TestKilledAtAnyStep kills a change at each of its steps, or has the step fail. The next start finds old or new, whole.
+func TestKilledAtAnyStep(t *testing.T) {
+	every := 5
+	if os.Getenv("DORVIK_FILES") != "" { // the soak tries all
+		every = 1
+	}
+	c := newCrew(t)
+	c.laden()
+	c.pull()
+	for _, what := range []string{"merge", "rebase", "undo"} {
+		from := copied(t, c.runa.Dir)
+		if what == "undo" {
+			require.NoError(t, run(t, from, "rebase", 0, false))
+		}
+		before := state(t, from)
+		done := copied(t, from)
+		require.NoError(t, run(t, done, what, 0, false))
+		after := state(t, done)
+		if what == "rebase" { // its changesets are made again, with the same ids
+			assert.NotEqual(t, before["-log"], after["-log"])
+		}
+		tried := 0
+		for _, fails := range []bool{false, true} {
+			for step := 1; ; step += every {
+				dir := copied(t, from)
+				err := run(t, dir, what, step, fails)
+				if err == nil {
+					break
+				}
+				tried++
+				require.NoError(t, run(t, dir, "open", 0, false), "%s, step %d, %v", what, step, err)
+				is := state(t, dir)
+				want := before
+				if is["-parent"] == after["-parent"] {
+					want = after
+				}
+				if !assert.Equal(t, want, is, "%s, step %d, fails %v: %v", what, step, fails, err) {
+					return
+				}
+			}
+		}
+		t.Logf("%s: %d points", what, tried)
+		assert.Greater(t, tried, 4)
+	}
+}
+
+func copied(t *testing.T, from string) string {
+	to := filepath.Join(t.TempDir(), "clone")
+	out, err := exec.Command("cp", "-a", from, to).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return to
+}
+
+// run acts in a process of its own, which is killed at a step, or in which the step fails. The error is nil only if the
+// process took fewer steps and ended well.
+func run(t *testing.T, dir, what string, step int, fails bool) error {
+	cmd := exec.Command(os.Args[0])
+	cmd.Env = append(os.Environ(), "DORVIK_ACT="+what, "DORVIK_DIR="+dir)
+	if step > 0 {
+		cmd.Env = append(cmd.Env, "DORVIK_STEP="+strconv.Itoa(step))
+	}
+	if fails {
+		cmd.Env = append(cmd.Env, "DORVIK_FAILS=yes")
+	}
+	if out, err := cmd.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	return nil
+}

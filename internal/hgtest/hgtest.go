@@ -1,0 +1,172 @@
+// Package hgtest makes Mercurial repositories for tests, and runs hg there as a second opinion. The product does not
+// import it.
+package hgtest
+
+import (
+	"bufio"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+)
+
+// Isolate has hg know nothing of the user, and skips the test where there is no hg.
+func Isolate(t testing.TB) {
+	if _, err := exec.LookPath("hg"); err != nil {
+		t.Skip("hg is not installed; make tools installs it")
+	}
+	t.Setenv("HGRCPATH", "")
+	t.Setenv("HGPLAIN", "1")
+	t.Setenv("HGENCODING", "UTF-8")
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	t.Setenv("HOME", t.TempDir())
+}
+
+// Folder is a working folder that a test changes by hg itself. One hg runs all its commands.
+type Folder struct {
+	testing.TB
+	Dir, User string
+
+	in  io.WriteCloser
+	out *bufio.Reader
+}
+
+// New makes a repository for a person.
+func New(t testing.TB, user string) *Folder {
+	f := At(t, t.TempDir(), user)
+	run(t, f.Dir, "init", f.Dir)
+	f.Set("ui.username", user)
+	return f
+}
+
+// At is a repository that is there.
+func At(t testing.TB, dir, user string) *Folder { return &Folder{TB: t, Dir: dir, User: user} }
+
+// Clone clones a repository for a person.
+func (f *Folder) Clone(user string) *Folder {
+	dir := filepath.Join(f.TempDir(), "clone")
+	run(f, f.Dir, "clone", "--quiet", f.Dir, dir)
+	c := At(f, dir, user)
+	c.Set("ui.username", user)
+	return c
+}
+
+// Set adds a setting to the repository's hgrc.
+func (f *Folder) Set(key, value string) {
+	section, name, _ := strings.Cut(key, ".")
+	file, err := os.OpenFile(filepath.Join(f.Dir, ".hg", "hgrc"), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o644)
+	require.NoError(f, err)
+	_, err = fmt.Fprintf(file, "[%s]\n%s = %s\n", section, name, value)
+	require.NoError(f, err)
+	require.NoError(f, file.Close())
+}
+
+func run(t testing.TB, in string, args ...string) {
+	cmd := exec.Command("hg", args...)
+	cmd.Dir = in
+	out, err := cmd.CombinedOutput()
+	require.NoError(t, err, "hg %s: %s", strings.Join(args, " "), out)
+}
+
+// start starts a command server.
+func (f *Folder) start() {
+	cmd := exec.Command("hg", "-R", f.Dir, "--config", "extensions.strip=", "--config", "extensions.rebase=",
+		"--config", "extensions.shelve=", "--config", "extensions.histedit=", "--config", "ui.timeout=20", "--config", "ui.origbackuppath=.hg/orig",
+		"serve", "--cmdserver", "pipe")
+	cmd.Dir = f.Dir
+	var err error
+	f.in, err = cmd.StdinPipe()
+	require.NoError(f, err)
+	out, err := cmd.StdoutPipe()
+	require.NoError(f, err)
+	require.NoError(f, cmd.Start())
+	f.Cleanup(func() {
+		f.in.Close()
+		_ = cmd.Wait()
+	})
+	f.out = bufio.NewReader(out)
+	_, _, err = f.frame()
+	require.NoError(f, err)
+}
+
+func (f *Folder) frame() (channel byte, data []byte, err error) {
+	var head [5]byte
+	if _, err := io.ReadFull(f.out, head[:]); err != nil {
+		return 0, nil, err
+	}
+	n := binary.BigEndian.Uint32(head[1:])
+	if head[0] == 'I' || head[0] == 'L' {
+		return head[0], nil, nil
+	}
+	data = make([]byte, n)
+	_, err = io.ReadFull(f.out, data)
+	return head[0], data, err
+}
+
+// Try runs a command and returns all that it says, and its exit code.
+func (f *Folder) Try(args ...string) (said string, code int) {
+	if f.in == nil {
+		f.start()
+	}
+	text := strings.Join(args, "\x00")
+	_, err := fmt.Fprintf(f.in, "runcommand\n%s%s", binary.BigEndian.AppendUint32(nil, uint32(len(text))), text)
+	require.NoError(f, err)
+	var out strings.Builder
+	for {
+		channel, data, err := f.frame()
+		require.NoError(f, err, "hg %s", strings.Join(args, " "))
+		switch channel {
+		case 'r':
+			return strings.TrimSuffix(out.String(), "\n"), int(int32(binary.BigEndian.Uint32(data)))
+		case 'o', 'e':
+			out.Write(data)
+		default:
+			_, err := f.in.Write([]byte{0, 0, 0, 0})
+			require.NoError(f, err)
+		}
+	}
+}
+
+// Hg runs a command that must not fail.
+func (f *Folder) Hg(args ...string) string {
+	said, code := f.Try(args...)
+	require.Zero(f, code, "hg %s: %s", strings.Join(args, " "), said)
+	return said
+}
+
+// Write writes a file.
+func (f *Folder) Write(path, text string) {
+	full := filepath.Join(f.Dir, path)
+	require.NoError(f, os.MkdirAll(filepath.Dir(full), 0o755))
+	require.NoError(f, os.WriteFile(full, []byte(text), 0o644))
+}
+
+// Read returns what a file holds, or “absent”.
+func (f *Folder) Read(path string) string {
+	data, err := os.ReadFile(filepath.Join(f.Dir, path))
+	if os.IsNotExist(err) {
+		return "absent"
+	}
+	require.NoError(f, err)
+	return string(data)
+}
+
+// Commit commits all files and returns the changeset.
+func (f *Folder) Commit(message string) string {
+	f.Hg("commit", "--addremove", "-m", message, "-d", "1767261600 -3600")
+	return f.Hg("log", "-r", ".", "-T", "{node}")
+}
+
+// Sound checks that hg finds the repository whole.
+func (f *Folder) Sound() {
+	said, code := f.Try("verify")
+	require.Zero(f, code, said)
+	require.NotContains(f, said, "warning")
+}

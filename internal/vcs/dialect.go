@@ -1,0 +1,35 @@
+package vcs
+
+import "fmt"
+
+// Dialect is how the users of a system say things: the commands that a sentence names as the next step.
+type Dialect struct {
+	Program   string // that the person runs, such as git
+	AddRemote string // names a remote
+	Remotes   string // shows the remotes
+	settings  string // sets a key, whose section and name it is made with
+	own       string // sets a key for all repositories
+	source    string // where the value of a key was read
+	switching string // goes to a branch
+}
+
+// The dialects. Rows are written without field names, so a row that lacks a field does not compile.
+var (
+	InGit = Dialect{"git", "“git remote add origin ADDRESS”", "“git remote -v”", "“git config dorvik.%s”",
+		"“git config --global dorvik.%s”", "git config dorvik.%s", "“git switch %s”"}
+	InMercurial = Dialect{"hg", "“default = ADDRESS” in the section [paths] of .hg/hgrc", "“hg paths”",
+		"“%s = …” in the section [dorvik] of .hg/hgrc", "“%s = …” in the section [dorvik] of your .hgrc",
+		"[dorvik] %s in hgrc", "“hg update %s”"}
+)
+
+// Set names what sets a key of Dorvik, given without its section.
+func (d Dialect) Set(key string) string { return fmt.Sprintf(d.settings, key) }
+
+// SetEverywhere names what sets a key of Dorvik for all repositories.
+func (d Dialect) SetEverywhere(key string) string { return fmt.Sprintf(d.own, key) }
+
+// Source names where the value of a key of Dorvik comes from.
+func (d Dialect) Source(key string) string { return fmt.Sprintf(d.source, key) }
+
+// SwitchTo names the command that goes to a branch.
+func (d Dialect) SwitchTo(branch string) string { return fmt.Sprintf(d.switching, branch) }
