@@ -45,6 +45,7 @@ type terminal struct {
 	scene *demo.Scene
 	keys  int
 	args  string // of the program
+	in    system
 
 	running bool
 }
@@ -76,7 +77,7 @@ func emptyTerminal(t *testing.T) *terminal {
 			os.Unsetenv(name) // the demo's clones say who one is
 		}
 	}
-	term := &terminal{t: t, sock: filepath.Join(t.TempDir(), "tmux"), scene: &demo.Scene{}}
+	term := &terminal{t: t, in: systems[0], sock: filepath.Join(t.TempDir(), "tmux"), scene: &demo.Scene{}}
 	t.Cleanup(func() { _ = exec.Command("tmux", "-S", term.sock, "kill-server").Run() })
 	return term
 }
@@ -133,7 +134,7 @@ func (x *terminal) press(keys ...string) {
 }
 
 func (x *terminal) remoteTip() string {
-	return gittest.At(x.t, x.scene.Remote).Git("rev-parse", "main")
+	return x.in.tip(x.t, x.scene.Remote)
 }
 
 func (x *terminal) mine() *gittest.Repo { return gittest.At(x.t, x.scene.Clone) }
@@ -141,7 +142,7 @@ func (x *terminal) mine() *gittest.Repo { return gittest.At(x.t, x.scene.Clone) 
 // fetched waits for the first full look.
 func (x *terminal) fetched() {
 	x.t.Helper()
-	x.see("A push would be rejected", "origin was asked", "Ilka Renn", "4 theirs")
+	x.see("A push would be rejected", x.in.remote+" was asked", "Ilka Renn", "4 theirs")
 }
 
 // settleByRebase goes from the first look to Check, taking what is suggested.
@@ -176,65 +177,63 @@ func (x *terminal) mendAndCheck() {
 func TestTheDemoByBothRoutes(t *testing.T) {
 	for _, route := range []string{"rebase", "merge"} {
 		t.Run(route, func(t *testing.T) {
-			x := newTerminal(t)
-			x.open("142x40")
-			x.fetched()
-			x.see("2 files will need a decision; 7 join by themselves")
-			x.press("Enter")
-			x.see("Why rebase:", "2 decisions, at 2 commits", "2 decisions, once")
-			if route == "merge" {
-				x.press("Right")
-			}
-			x.press("Enter")
-			x.see("Settle 0 of 2", "WAYS TO SETTLE IT", "suggested:", "◐ you")
-			x.press("Enter")
-			x.see("Settle 1 of 2")
-			x.press("Enter")
-			x.see("All settled")
-			x.press("Enter")
-			x.mendAndCheck()
-			x.see("Your mend changed 1 line somebody wrote", "uncommitted work stays as it is")
-			tip, base := x.mine().Git("rev-parse", "main"), x.mine().Git("merge-base", "main", "origin/main")
-			x.press("Enter")
-			x.see("Pushed.", "now holds")
-			assert.Less(t, x.keys, 25, "keys pressed")
-			x.press("q")
-			x.see("ended with 0", "dorvik: pushed.")
+			onEach(t, func(t *testing.T, x *terminal) {
+				x.open("142x40")
+				x.fetched()
+				x.see("2 files will need a decision; 7 join by themselves")
+				x.press("Enter")
+				x.see("Why rebase:", "2 decisions, at 2 commits", "2 decisions, once")
+				if route == "merge" {
+					x.press("Right")
+				}
+				x.press("Enter")
+				x.see("Settle 0 of 2", "WAYS TO SETTLE IT", "suggested:", "◐ you")
+				x.press("Enter")
+				x.see("Settle 1 of 2")
+				x.press("Enter")
+				x.see("All settled")
+				x.press("Enter")
+				x.mendAndCheck()
+				x.see("Your mend changed 1 line somebody wrote", "uncommitted work stays as it is")
+				tip := x.tip()
+				x.press("Enter")
+				x.see("Pushed.", "now holds")
+				assert.Less(t, x.keys, 25, "keys pressed")
+				x.press("q")
+				x.see("ended with 0", "dorvik: pushed.")
 
-			mine := x.mine()
-			assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
-			assert.NotEqual(t, tip, x.remoteTip())
-			assert.Equal(t, map[string]string{"rebase": "7", "merge": "9"}[route], mine.Git("rev-list", "--count",
-				base+"..main"), "commits since the common ancestor")
-			fares, tides := mine.Read("fares/fares.go"), mine.Read("timetable/sailing.go")
-			assert.Contains(t, fares, "rate := band.PerHalfMetre\n\treturn roundUp(rate*v.HalfMetres(), 10)")
-			assert.Contains(t, tides, "DepthAtPier(s.From")
-			assert.Contains(t, mine.Read("docs/harbours.md"),
-				"- Holm, pier, all vehicles, April to September\n- Ness, slip only")
-			assert.Equal(t, " M cmd/skerry/main.go", mine.Git("status", "--porcelain"), "uncommitted work is as it was")
-			for _, dir := range []string{x.scene.Clone, x.scene.Remote} {
-				gittest.At(t, dir).Git("fsck", "--strict")
-			}
+				mine := x.file(x.scene.Clone)
+				assert.Equal(t, x.remoteTip(), x.tip())
+				assert.NotEqual(t, tip, x.remoteTip())
+				assert.Equal(t, map[string]int{"rebase": 7, "merge": 9}[route], x.in.since(t, x.scene.Clone),
+					"commits since the common ancestor")
+				fares, tides := mine.Read("fares/fares.go"), mine.Read("timetable/sailing.go")
+				assert.Contains(t, fares, "rate := band.PerHalfMetre\n\treturn roundUp(rate*v.HalfMetres(), 10)")
+				assert.Contains(t, tides, "DepthAtPier(s.From")
+				assert.Contains(t, mine.Read("docs/harbours.md"),
+					"- Holm, pier, all vehicles, April to September\n- Ness, slip only")
+				assert.Equal(t, "M cmd/skerry/main.go", strings.TrimSpace(x.in.status(t, x.scene.Clone)),
+					"uncommitted work is as it was")
+				for _, dir := range []string{x.scene.Clone, x.scene.Remote} {
+					x.in.sound(t, dir)
+				}
+			})
 		})
 	}
 }
 
-func TestATeammatePushesInBetween(t *testing.T) {
-	x := newTerminal(t)
+func TestATeammatePushesInBetween(t *testing.T) { onEach(t, teammatePushes) }
+
+func teammatePushes(t *testing.T, x *terminal) {
 	x.open("142x40")
 	x.settleByRebase()
 	x.mendAndCheck()
-	before := x.mine().Git("rev-parse", "main")
-
-	ilka := gittest.At(t, x.scene.Teammates[0].Clone)
-	ilka.Write("notices/storm.txt", "No sailings on Friday.\n")
-	ilka.Git("add", "-A")
-	ilka.Git("-c", "user.name=Ilka Renn", "-c", "user.email=ilka@skerry.example", "commit", "-q", "-m", "Storm notice")
-	ilka.Git("push", "-q")
+	ilka := x.scene.Teammates[0].Clone
+	x.file(ilka).Write("notices/storm.txt", "No sailings on Friday.\n")
+	x.in.push(t, ilka, "Storm notice")
 
 	x.press("Enter")
 	x.see("Somebody pushed first, so the push was refused.", "5 theirs · 4 yours", "Storm notice")
-	assert.Equal(t, before, x.mine().Git("rev-parse", "main"), "the branch is back where it was")
 	x.press("Enter")
 	x.see("Why rebase:")
 	x.press("Enter")
@@ -244,12 +243,14 @@ func TestATeammatePushesInBetween(t *testing.T) {
 	x.see("Ready to join and push.", "Storm notice")
 	x.press("Enter")
 	x.see("Pushed.")
-	assert.Equal(t, x.remoteTip(), x.mine().Git("rev-parse", "main"))
-	assert.Equal(t, "No sailings on Friday.\n", x.mine().Read("notices/storm.txt"))
+	assert.Equal(t, x.remoteTip(), x.tip())
+	assert.Equal(t, "No sailings on Friday.\n", x.file(x.scene.Clone).Read("notices/storm.txt"))
 }
 
-func TestQuitInSettleAndGoOn(t *testing.T) {
-	x := newTerminal(t)
+func TestQuitInSettleAndGoOn(t *testing.T) { onEach(t, quitAndGoOn) }
+
+func quitAndGoOn(t *testing.T, x *terminal) {
+	mine := x.file(x.scene.Clone)
 	x.open("142x40")
 	x.fetched()
 	x.press("Enter")
@@ -261,7 +262,7 @@ func TestQuitInSettleAndGoOn(t *testing.T) {
 	x.see("Settle 1 of 2")
 	x.press("q")
 	x.see("ended with 0", "nothing was changed. 1 decision is kept")
-	assert.Equal(t, " M cmd/skerry/main.go", x.mine().Git("status", "--porcelain"))
+	assert.Equal(t, "M cmd/skerry/main.go", strings.TrimSpace(x.in.status(t, x.scene.Clone)))
 
 	x.open("80x24")
 	x.see("Settle 1 of 2", "Continuing where you left off: 1 decision was kept", "fares/fares.go")
@@ -279,17 +280,16 @@ func TestQuitInSettleAndGoOn(t *testing.T) {
 	x.see("Ready to join and push.")
 	x.press("b")
 	x.see("Nothing is pushed yet")
-	assert.Contains(t, x.mine().Read("docs/harbours.md"), "September!\n")
-	tip := x.mine().Git("rev-parse", "main")
+	assert.Contains(t, mine.Read("docs/harbours.md"), "September!\n")
 	x.press("q")
 	x.see("ended with 0", "not pushed yet")
 
 	x.open("80x24")
-	x.see("You joined here before and have not pushed yet", "push to origin/main")
+	x.see("You joined here before and have not pushed yet", "push to "+x.in.remote+"/"+x.in.branch)
 	x.press("u")
 	x.see("The join is undone")
-	assert.NotEqual(t, tip, x.mine().Git("rev-parse", "main"))
-	assert.Equal(t, " M cmd/skerry/main.go", x.mine().Git("status", "--porcelain"))
+	assert.NotContains(t, mine.Read("docs/harbours.md"), "Holm")
+	assert.Equal(t, "M cmd/skerry/main.go", strings.TrimSpace(x.in.status(t, x.scene.Clone)))
 }
 
 func TestScreensHoldAtEverySize(t *testing.T) {

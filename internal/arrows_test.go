@@ -52,6 +52,7 @@ var arrows = map[string]string{
 	"askpass":       "",
 	"words":         "core/object core/merge core/settle core/misfit",
 	"gittest":       "+github.com/stretchr/testify",
+	"hgtest":        "+github.com/stretchr/testify",
 	"odb":           "core/parallel core/object +github.com/klauspost/compress +golang.org/x/sys",
 	"vcs":           "core/rx core/object",
 	"git":           "core/rx core/object odb vcs +github.com/fsnotify/fsnotify",
@@ -127,7 +128,8 @@ func TestArrowsRunDownward(t *testing.T) {
 				assert.NotContains(t, []string{"os", "os/exec", "path/filepath"}, i, "planning writes nothing")
 			}
 			if i == "os/exec" {
-				assert.Contains(t, []string{"git", "hg", "check", "gittest", "host", "demo"}, name, "only these start processes")
+				assert.Contains(t, []string{"git", "hg", "check", "gittest", "hgtest", "host", "demo"}, name,
+					"only these start processes")
 			}
 		}
 	}
@@ -136,19 +138,26 @@ func TestArrowsRunDownward(t *testing.T) {
 	}
 }
 
-// TestOneFileOfRecoveryKnowsGit: everything else goes by the port, as another system would.
-func TestOneFileOfRecoveryKnowsGit(t *testing.T) {
+// TestOneFileOfRecoveryKnowsASystem: everything else goes by the port.
+func TestOneFileOfRecoveryKnowsASystem(t *testing.T) {
+	knows := map[string][]string{
+		"git.go":     {`"dorvik.dev/dorvik/internal/git"`, `"dorvik.dev/dorvik/internal/apply"`},
+		"hg.go":      {`"dorvik.dev/dorvik/internal/hg"`, `"dorvik.dev/dorvik/internal/hgapply"`},
+		"systems.go": {`"dorvik.dev/dorvik/internal/hg"`}, // it asks whose a folder is
+	}
+	all := slices.Concat(knows["git.go"], knows["hg.go"])
 	files, err := filepath.Glob("recovery/*.go")
 	require.NoError(t, err)
 	for _, name := range files {
-		if strings.HasSuffix(name, "_test.go") || filepath.Base(name) == "git.go" {
+		if strings.HasSuffix(name, "_test.go") {
 			continue
 		}
 		file, err := parser.ParseFile(token.NewFileSet(), name, nil, parser.ImportsOnly)
 		require.NoError(t, err)
 		for _, i := range file.Imports {
-			assert.NotContains(t, []string{`"dorvik.dev/dorvik/internal/git"`, `"dorvik.dev/dorvik/internal/apply"`},
-				i.Path.Value, name)
+			if slices.Contains(all, i.Path.Value) {
+				assert.Contains(t, knows[filepath.Base(name)], i.Path.Value, name)
+			}
 		}
 	}
 }

@@ -26,8 +26,8 @@ func (tr *Transition) journal(gitDir string) string {
 	return filepath.Join(gitDir, "dorvik", name)
 }
 
-// readJournal reads the journal. It returns nil if there is none, and a *workdir.JournalError if it is damaged or of another
-// version.
+// readJournal reads the journal. It returns nil if there is none, and a *workdir.JournalError if it is damaged or of
+// another version.
 func readJournal(gitDir string) (*Transition, error) {
 	for _, turned := range []bool{true, false} {
 		path, tr := (&Transition{Turned: turned}).journal(gitDir), &Transition{}

@@ -181,12 +181,16 @@ func (f Folder) RemoveEmpty(name string) {
 
 // Write creates a file with its directories, completely or not at all, and waits until it is on the disk. The error is
 // ErrTaken if the path exists.
-func (f Folder) Write(name string, data []byte, perm fs.FileMode) error { return f.write(name, data, perm, true) }
+func (f Folder) Write(name string, data []byte, perm fs.FileMode) error {
+	return f.create(name, data, perm, true)
+}
 
 // Put is Write that does not wait for the disk.
-func (f Folder) Put(name string, data []byte, perm fs.FileMode) error { return f.write(name, data, perm, false) }
+func (f Folder) Put(name string, data []byte, perm fs.FileMode) error {
+	return f.create(name, data, perm, false)
+}
 
-func (f Folder) write(name string, data []byte, perm fs.FileMode, sync bool) error {
+func (f Folder) create(name string, data []byte, perm fs.FileMode, sync bool) error {
 	return f.in("write", name, true, func(dir *os.Root, last string) error {
 		const beside = ".dorvik-new"
 		out, err := dir.OpenFile(beside, os.O_WRONLY|os.O_CREATE|os.O_TRUNC|syscall.O_NOFOLLOW, 0o600)

@@ -294,7 +294,8 @@ func (c *checker) terms(ctx context.Context, p *plan.Position, j *plan.Join) (t 
 	}
 	if t == nil {
 		c.out.Result = "none"
-		c.say("No check was found in this project; say one after --, or set one with %s.", c.s.Repo.Dialect().Set("check"))
+		c.say("No check was found in this project; say one after --, or set one with %s.", c.s.Repo.Dialect().Set(
+			"check"))
 		return nil, nil
 	}
 	c.out.Command, c.out.Agree = t.Command.Line(), t.Hash()

@@ -69,7 +69,7 @@ func MakeIn(ctx context.Context, dir string, as Part, system System) (*Scene, er
 		return nil, err
 	}
 
-	in := systems[system]
+	in := rows[system]
 	scene := &Scene{Clone: filepath.Join(dir, "skerry"), Remote: filepath.Join(dir, in.remote), System: system}
 	first, clones := cast(as, dir, scene.Clone, part, mine, other)
 	if err := in.makeRemote(ctx, o, scene.Remote, first); err != nil {
@@ -97,7 +97,8 @@ func MakeIn(ctx context.Context, dir string, as Part, system System) (*Scene, er
 }
 
 // listTasks writes the crew's list of tasks, a stand-in for a tracker, and has your clone read it.
-func listTasks(ctx context.Context, dir, clone string, set func(ctx context.Context, clone, key, value string) error) error {
+func listTasks(ctx context.Context, dir, clone string, set func(ctx context.Context, clone, key,
+	value string) error) error {
 	if err := os.WriteFile(filepath.Join(dir, "tasks.txt"), []byte(tasks), 0o644); err != nil {
 		return err
 	}

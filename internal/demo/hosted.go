@@ -116,7 +116,7 @@ func MakeHosted(ctx context.Context, dir string, serve Serve) (*Scene, error) {
 			scene.Teammates = append(scene.Teammates, Clone{users[c.user].Name, c.folder})
 		}
 	}
-	return scene, listTasks(ctx, dir, scene.Clone, systems[Git].set)
+	return scene, listTasks(ctx, dir, scene.Clone, rows[Git].set)
 }
 
 // settings describe the host of the scene.

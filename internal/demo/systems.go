@@ -29,7 +29,7 @@ type systemRow struct {
 	set        func(ctx context.Context, clone, key, value string) error
 }
 
-var systems = map[System]systemRow{
+var rows = map[System]systemRow{
 	Git: {"remote.git", gitRemote, gitClone, func(ctx context.Context, clone, key, value string) error {
 		return git.At(clone).SetConfig(ctx, key, value)
 	}},
@@ -72,7 +72,8 @@ func hgRemote(ctx context.Context, o *object.Overlay, dir string, tip object.ID)
 }
 
 func hgClone(ctx context.Context, o *object.Overlay, c cloneOf, remote string) error {
-	settings := fmt.Sprintf("[paths]\ndefault = %s\n[ui]\nusername = %s <%s>\n[dorvik]\nbuilds = %s\n", remote, c.who.Name,
+	settings := fmt.Sprintf("[paths]\ndefault = %s\n[ui]\nusername = %s <%s>\n[dorvik]\nbuilds = %s\n", remote,
+		c.who.Name,
 		c.who.Email, filepath.Join("..", "builds"))
 	if err := hg.Init(ctx, c.folder, settings); err != nil {
 		return err

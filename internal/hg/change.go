@@ -18,7 +18,8 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// The steps of which a change consists. Package hgapply puts them in order.
+// changes takes the steps of which a change consists. Package hgapply puts them in order.
+type changes struct{ *work }
 
 // lockText is how hg names a process that holds a lock: by host, process namespace and number.
 func lockText() string {
@@ -41,7 +42,7 @@ const lockWait = 3 * time.Second
 
 // LockFolder takes hg's lock of the working folder, so that no hg changes it, not even one of this Repo. The error is a
 // *vcs.LockedError if another process has it. release may be called twice.
-func (r *Repo) LockFolder(ctx context.Context) (release func(), err error) {
+func (r *changes) LockFolder(ctx context.Context) (release func(), err error) {
 	file, mine := filepath.Join(r.own, "wlock"), lockText()
 	for until := time.Now().Add(lockWait); ; {
 		err := os.Symlink(mine, file)
@@ -80,7 +81,7 @@ func isDead(text string) bool {
 
 // Add adds the changesets of a bundle. Hooks that the person has for commits run as if each had been committed; those
 // for changesets from elsewhere do not.
-func (r *Repo) Add(ctx context.Context, bundle string) error {
+func (r *changes) Add(ctx context.Context, bundle string) error {
 	var args []string
 	hooks, err := r.Values(ctx, `^hooks\.`, true)
 	if err != nil {
@@ -120,7 +121,7 @@ func instead(name string) bool {
 }
 
 // Save writes changesets, and what they need that others do not have, into a bundle.
-func (r *Repo) Save(ctx context.Context, ids []object.ID, file string) error {
+func (r *changes) Save(ctx context.Context, ids []object.ID, file string) error {
 	set := setOf(ids)
 	os.Remove(file)
 	_, err := r.run(ctx, "keeping the changesets", "bundle", "--quiet", "--type", "none-v2", "-r", "heads("+set+")",
@@ -140,9 +141,9 @@ func setOf(ids []object.ID) string {
 	return "(" + strings.Join(words, "+") + ")"
 }
 
-// Removable divides changesets into those that can be removed, and those that stay because something else builds on them
-// or because they are public.
-func (r *Repo) Removable(ctx context.Context, ids []object.ID) (can, stay []object.ID, err error) {
+// Removable divides changesets into those that can be removed, and those that stay because something else builds on
+// them or because they are public.
+func (r *changes) Removable(ctx context.Context, ids []object.ID) (can, stay []object.ID, err error) {
 	if len(ids) == 0 {
 		return nil, nil, nil
 	}
@@ -164,7 +165,7 @@ func (r *Repo) Removable(ctx context.Context, ids []object.ID) (can, stay []obje
 }
 
 // Remove removes changesets that are there. What builds on them goes, too; ask Removable first.
-func (r *Repo) Remove(ctx context.Context, ids []object.ID) error {
+func (r *changes) Remove(ctx context.Context, ids []object.ID) error {
 	there, err := r.Commits(ctx, setOf(ids))
 	if err != nil || len(there) == 0 {
 		return err
@@ -175,25 +176,17 @@ func (r *Repo) Remove(ctx context.Context, ids []object.ID) error {
 }
 
 // Secret returns which changesets are secret.
-func (r *Repo) Secret(ctx context.Context, ids []object.ID) ([]object.ID, error) {
+func (r *changes) Secret(ctx context.Context, ids []object.ID) ([]object.ID, error) {
 	return r.Commits(ctx, setOf(ids)+" and secret()")
 }
 
 // MakeSecret keeps changesets from being pushed.
-func (r *Repo) MakeSecret(ctx context.Context, ids []object.ID) error {
+func (r *changes) MakeSecret(ctx context.Context, ids []object.ID) error {
 	if len(ids) == 0 {
 		return nil
 	}
 	_, err := r.run(ctx, "keeping changesets secret", "phase", "--secret", "--force", "-r", setOf(ids))
 	return err
-}
-
-// Parent returns the parent of the working folder, without hg.
-func (r *Repo) Parent() (id object.ID) {
-	if n := r.dirstate().p1; !n.null() {
-		id = n.id()
-	}
-	return id
 }
 
 // Marks are what hg knows of the working folder besides the files' contents.
@@ -204,8 +197,8 @@ type Marks struct {
 }
 
 // MarksNow reads the marks.
-func (r *Repo) MarksNow(ctx context.Context) (m Marks, err error) {
-	list, err := r.status(ctx)
+func (r *changes) MarksNow(ctx context.Context) (m Marks, err error) {
+	list, err := r.listed(ctx)
 	for _, e := range list {
 		switch e.Status {
 		case "A":
@@ -223,9 +216,13 @@ func (r *Repo) MarksNow(ctx context.Context) (m Marks, err error) {
 	return m, err
 }
 
-// SetParent makes a changeset the parent of the working folder, whose files already are as they shall be.
-func (r *Repo) SetParent(ctx context.Context, to object.ID) error {
-	_, err := r.run(ctx, "setting the parent of the working folder", "debugsetparents", to.String())
+// SetParents makes changesets the parents of the working folder, whose files already are as they shall be.
+func (r *changes) SetParents(ctx context.Context, to [2]object.ID) error {
+	args := []string{"debugsetparents", to[0].String()}
+	if !to[1].IsZero() {
+		args = append(args, to[1].String())
+	}
+	_, err := r.run(ctx, "setting the parent of the working folder", args...)
 	return err
 }
 
@@ -233,13 +230,18 @@ func (r *Repo) SetParent(ctx context.Context, to object.ID) error {
 const atOnce = 500
 
 // Settle brings what hg knows of the working folder up to its parent, and marks files again that are added or removed
-// there. It may be called twice.
-func (r *Repo) Settle(ctx context.Context, m Marks) error {
+// there. With all it forgets what it knew of every file, as is needed where a merge was half done; then hg reads all
+// files again. It may be called twice.
+func (r *changes) Settle(ctx context.Context, m Marks, all bool) error {
 	const doing = "looking at the working folder"
-	if _, err := r.run(ctx, doing, "debugrebuilddirstate", "--minimal", "-r", "."); err != nil {
+	args := []string{"debugrebuilddirstate", "-r", "."}
+	if !all {
+		args = append(args, "--minimal")
+	}
+	if _, err := r.run(ctx, doing, args...); err != nil {
 		return err
 	}
-	list, err := r.status(ctx)
+	list, err := r.listed(ctx)
 	if err != nil {
 		return err
 	}
@@ -276,32 +278,33 @@ func (r *Repo) Settle(ctx context.Context, m Marks) error {
 			continue
 		}
 		// What a file is a copy of may be gone by now; then it is a new file.
-		_, _ = r.run(ctx, doing, "copy", "--after", "--force", "--quiet", "--", filepath.Join(r.dir, filepath.FromSlash(from)),
+		_, _ = r.run(ctx, doing, "copy", "--after", "--force", "--quiet", "--", filepath.Join(r.dir,
+			filepath.FromSlash(from)),
 			filepath.Join(r.dir, filepath.FromSlash(to)))
 	}
 	return nil
 }
 
 // Bookmark returns the active bookmark.
-func (r *Repo) Bookmark(ctx context.Context) (string, error) {
+func (r *changes) Bookmark(ctx context.Context) (string, error) {
 	h, err := r.here(ctx)
 	return h.bookmark, err
 }
 
 // MoveBookmark moves a bookmark to the parent of the working folder and makes it active.
-func (r *Repo) MoveBookmark(ctx context.Context, name string) error {
+func (r *changes) MoveBookmark(ctx context.Context, name string) error {
 	_, err := r.run(ctx, "moving the bookmark "+name, "bookmark", "--force", "--", name)
 	return err
 }
 
 // SetBranch gives the next changeset of the working folder a branch.
-func (r *Repo) SetBranch(ctx context.Context, name string) error {
+func (r *changes) SetBranch(ctx context.Context, name string) error {
 	_, err := r.run(ctx, "switching to the branch "+name, "branch", "--force", "--quiet", "--", name)
 	return err
 }
 
 // Branch returns the branch that the next changeset of the working folder gets.
-func (r *Repo) Branch(ctx context.Context) (string, error) {
+func (r *changes) Branch(ctx context.Context) (string, error) {
 	h, err := r.here(ctx)
 	return h.branch, err
 }

@@ -20,11 +20,14 @@ import (
 
 // A checkout is a plain folder of files, which no hg knows. A file beside it names the commit whose files it has.
 
+// checkouts manages them.
+type checkouts struct{ *changes }
+
 // treeFile is where the commit of a checkout is written down, beside the folder.
 func treeFile(dir string) string { return dir + ".tree" }
 
 // OpenCheckout brings the folder of a name to a commit. It keeps files that builds left there.
-func (r *Repo) OpenCheckout(ctx context.Context, name string, commit object.ID) (*vcs.Checkout, error) {
+func (r *checkouts) OpenCheckout(ctx context.Context, name string, commit object.ID) (*vcs.Checkout, error) {
 	const doing = "preparing the checkout for the check"
 	builds, err := r.builds(ctx)
 	if err != nil {
@@ -64,7 +67,7 @@ func (r *Repo) OpenCheckout(ctx context.Context, name string, commit object.ID) 
 }
 
 // builds returns the folder of the checkouts.
-func (r *Repo) builds(ctx context.Context) (string, error) {
+func (r *checkouts) builds(ctx context.Context) (string, error) {
 	set, err := r.ConfigPath(ctx, "dorvik.builds")
 	return vcs.BuildsOf(r.Where(), set), err
 }
@@ -143,7 +146,8 @@ func same(at beneath.Folder, path string, info fs.FileInfo, e object.Entry, data
 	case e.Mode == object.ModeLink:
 		to, err := at.Readlink(path)
 		return err == nil && to == string(data)
-	case !info.Mode().IsRegular() || info.Mode()&0o100 != 0 != (e.Mode == object.ModeExec) || info.Size() != int64(len(data)):
+	case !info.Mode().IsRegular() || info.Mode()&0o100 != 0 != (e.Mode == object.ModeExec) || info.Size() != int64(
+		len(data)):
 		return false
 	}
 	is, err := at.ReadFile(path)
@@ -169,11 +173,11 @@ func WriteEntry(at beneath.Folder, path string, e object.Entry, data []byte) err
 }
 
 // FillSubmodules has none to fill: sub-repositories are named and left out.
-func (r *Repo) FillSubmodules(context.Context, *vcs.Checkout) ([]string, error) { return nil, nil }
+func (r *checkouts) FillSubmodules(context.Context, *vcs.Checkout) ([]string, error) { return nil, nil }
 
 // ChangedIn lists the files of a checkout that are not as in its commit, and those that builds left. Ignored ones are
 // among the latter; hg does not know the folder.
-func (r *Repo) ChangedIn(ctx context.Context, c *vcs.Checkout) (paths []string, err error) {
+func (r *checkouts) ChangedIn(ctx context.Context, c *vcs.Checkout) (paths []string, err error) {
 	tree, ok := treeIn(c.Dir)
 	if !ok {
 		return nil, errors.New("the checkout was removed")
@@ -207,7 +211,7 @@ func (r *Repo) ChangedIn(ctx context.Context, c *vcs.Checkout) (paths []string, 
 
 // BuildEnvironment returns the caller's environment without the variables of hg, and how a build's hg is kept from
 // finding the person's working folder.
-func (r *Repo) BuildEnvironment(context.Context) (given, set []string, err error) {
+func (r *checkouts) BuildEnvironment(context.Context) (given, set []string, err error) {
 	for _, kv := range os.Environ() {
 		if !strings.HasPrefix(kv, "HG") {
 			given = append(given, kv)

@@ -19,10 +19,10 @@ type Making struct {
 	Nodes []object.ID
 }
 
-// Make writes the commits below some tips that hg does not have as changesets into a bundle. origin tells of which changeset
-// a commit is made again; it keeps the branch, the other fields, and what is known about copies. Others get the branch
-// of the working folder. Without new commits no file is written.
-func (r *Repo) Make(ctx context.Context, store *object.Overlay, tips []object.ID,
+// Make writes the commits below some tips that hg does not have as changesets into a bundle. origin tells of which
+// changeset a commit is made again; it keeps the branch, the other fields, and what is known about copies. Others get
+// the branch of the working folder. Without new commits no file is written.
+func (r *changes) Make(ctx context.Context, store *object.Overlay, tips []object.ID,
 	origin map[object.ID]object.ID, file string) (*Making, error) {
 	h, err := r.here(ctx)
 	if err != nil {
@@ -61,7 +61,7 @@ func (r *Repo) Make(ctx context.Context, store *object.Overlay, tips []object.ID
 
 // maker makes changesets.
 type maker struct {
-	repo   *Repo
+	repo   *changes
 	marks  Marks
 	store  *object.Overlay
 	branch string
@@ -329,8 +329,8 @@ func (r *revising) files(ctx context.Context, tree object.ID, set *changeset) er
 	return nil
 }
 
-// file finds or makes the revision of a file. counts reports whether the changeset lists the file: not if it is as in the
-// second parent.
+// file finds or makes the revision of a file. counts reports whether the changeset lists the file: not if it is as in
+// the second parent.
 func (r *revising) file(ctx context.Context, c object.Change) (counts bool, err error) {
 	mine, isMine := r.one.list.find(c.Path)
 	other, isOther := r.two.list.find(c.Path)
@@ -371,7 +371,8 @@ func (r *revising) file(ctx context.Context, c object.Change) (counts bool, err 
 	return true, nil
 }
 
-// source finds the file of the first parent that a file is a copy of: as it was recorded, or as the second parent has it.
+// source finds the file of the first parent that a file is a copy of: as it was recorded, or as the second parent has
+// it.
 func (r *revising) source(path string, isMine bool) (file, bool) {
 	if isMine {
 		return file{}, false

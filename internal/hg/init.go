@@ -22,9 +22,9 @@ func Init(ctx context.Context, dir, settings string) error {
 	return os.WriteFile(filepath.Join(dir, ".hg", "hgrc"), []byte(settings), 0o644)
 }
 
-// Fill adds commits of an overlay to a repository as changesets, makes those of the first ids public, and checks out the
-// last one unless it is zero.
-func (r *Repo) Fill(ctx context.Context, o *object.Overlay, public []object.ID, tip object.ID) error {
+// Fill adds commits of an overlay to a repository as changesets, makes those of the first ids public, and checks out
+// the last one unless it is zero.
+func (r *changes) Fill(ctx context.Context, o *object.Overlay, public []object.ID, tip object.ID) error {
 	tips := append([]object.ID{}, public...)
 	if !tip.IsZero() {
 		tips = append(tips, tip)
@@ -39,7 +39,8 @@ func (r *Repo) Fill(ctx context.Context, o *object.Overlay, public []object.ID, 
 		return err
 	}
 	for _, id := range public {
-		if _, err := r.run(ctx, "making changesets public", "phase", "--public", "-r", made.Of[id].String()); err != nil {
+		if _, err := r.run(ctx, "making changesets public", "phase", "--public", "-r",
+			made.Of[id].String()); err != nil {
 			return err
 		}
 	}

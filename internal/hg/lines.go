@@ -3,6 +3,7 @@ package hg
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -18,6 +19,9 @@ const (
 	remotesAt = "refs/remotes/"
 	tagsAt    = "refs/tags/"
 )
+
+// lines reads branches and bookmarks.
+type lines struct{ *settings }
 
 // here is where the working folder is.
 type here struct {
@@ -43,7 +47,7 @@ func (h here) tip() (id object.ID) {
 }
 
 // here asks where the working folder is.
-func (r *Repo) here(ctx context.Context) (h here, err error) {
+func (r *lines) here(ctx context.Context) (h here, err error) {
 	out, err := r.run(ctx, "asking where the working folder is", "log", "-r", "parents()", "-T",
 		"{node} {activebookmark}\n")
 	if err != nil {
@@ -65,7 +69,7 @@ func (r *Repo) here(ctx context.Context) (h here, err error) {
 }
 
 // inOrder puts the parents of the working folder in their order. A list of changesets is in that of their numbers.
-func (r *Repo) inOrder(ids []object.ID) []object.ID {
+func (r *lines) inOrder(ids []object.ID) []object.ID {
 	if len(ids) == 2 && nodeOf(ids[0]) != r.dirstate().p1 {
 		ids[0], ids[1] = ids[1], ids[0]
 	}
@@ -73,7 +77,7 @@ func (r *Repo) inOrder(ids []object.ID) []object.ID {
 }
 
 // Current returns the line that one works on.
-func (r *Repo) Current(ctx context.Context) (vcs.Branch, error) {
+func (r *lines) Current(ctx context.Context) (vcs.Branch, error) {
 	h, err := r.here(ctx)
 	if err != nil {
 		return vcs.Branch{}, err
@@ -82,16 +86,25 @@ func (r *Repo) Current(ctx context.Context) (vcs.Branch, error) {
 }
 
 // Named returns a branch or bookmark by name.
-func (r *Repo) Named(ctx context.Context, name string) (vcs.Branch, error) {
+func (r *lines) Named(ctx context.Context, name string) (vcs.Branch, error) {
 	tip, err := r.Ref(ctx, headsAt+name)
 	if err != nil {
 		return vcs.Branch{}, err
+	}
+	if r.Busy() == vcs.Rebasing { // the working folder is not where the branch is
+		u := &vcs.Unfinished{}
+		if h, err := r.here(ctx); err != nil || h.name() == name {
+			if err = errors.Join(err, r.readRebase(u)); err != nil {
+				return vcs.Branch{}, err
+			}
+			tip = u.Before
+		}
 	}
 	return r.following(ctx, name, tip)
 }
 
 // following adds what a line follows: the one of its name at the path “default”, if it was seen there.
-func (r *Repo) following(ctx context.Context, name string, tip object.ID) (vcs.Branch, error) {
+func (r *lines) following(ctx context.Context, name string, tip object.ID) (vcs.Branch, error) {
 	b := vcs.Branch{Name: name, Tip: tip}
 	remotes, err := r.Remotes(ctx)
 	if err != nil || !slices.Contains(remotes, usualPath) {
@@ -107,7 +120,7 @@ func (r *Repo) following(ctx context.Context, name string, tip object.ID) (vcs.B
 }
 
 // lineAt returns a line of a remote.
-func (r *Repo) lineAt(remote vcs.Remote, ref string) vcs.Line {
+func (r *lines) lineAt(remote vcs.Remote, ref string) vcs.Line {
 	name := strings.TrimPrefix(ref, headsAt)
 	return vcs.Line{Name: remote.String() + "/" + name, Tracking: remotesAt + remote.Key() + "/" + name, Remote: remote,
 		Ref: ref}
@@ -119,7 +132,7 @@ func quoted(name string) string {
 }
 
 // one returns the newest changeset of a set of revisions, or zero.
-func (r *Repo) one(ctx context.Context, set string) (object.ID, error) {
+func (r *lines) one(ctx context.Context, set string) (object.ID, error) {
 	out, err := r.run(ctx, "looking for a changeset", "log", "-r", "last("+set+")", "-T", "{node}\n")
 	if err != nil {
 		return object.ID{}, err
@@ -132,13 +145,13 @@ func (r *Repo) one(ctx context.Context, set string) (object.ID, error) {
 }
 
 // have sees that the mirror has a changeset.
-func (r *Repo) have(ctx context.Context, id object.ID) error {
+func (r *lines) have(ctx context.Context, id object.ID) error {
 	_, _, err := r.Read(ctx, id)
 	return err
 }
 
 // Ref returns the commit of a full name, or zero.
-func (r *Repo) Ref(ctx context.Context, name string) (object.ID, error) {
+func (r *lines) Ref(ctx context.Context, name string) (object.ID, error) {
 	if short, ok := strings.CutPrefix(name, headsAt); ok {
 		h, err := r.here(ctx)
 		if err != nil || h.name() == short {
@@ -157,7 +170,7 @@ func (r *Repo) Ref(ctx context.Context, name string) (object.ID, error) {
 }
 
 // tipOf returns the tip of a line that one does not work on: of a bookmark, or the newest open head of a branch.
-func (r *Repo) tipOf(ctx context.Context, name string) (object.ID, error) {
+func (r *lines) tipOf(ctx context.Context, name string) (object.ID, error) {
 	out, err := r.run(ctx, "reading the branches", "branches", "-T", "{branch}\n")
 	if err != nil {
 		return object.ID{}, err
@@ -173,7 +186,7 @@ func (r *Repo) tipOf(ctx context.Context, name string) (object.ID, error) {
 }
 
 // seenAt guesses where a branch of the usual remote is that Dorvik never asked: what is public came from there.
-func (r *Repo) seenAt(ctx context.Context, tracking string) (object.ID, error) {
+func (r *lines) seenAt(ctx context.Context, tracking string) (object.ID, error) {
 	name, ok := strings.CutPrefix(tracking, remotesAt+string(usualPath)+"/")
 	f, err := r.refs.read()
 	if !ok || err != nil || f.Fetched[string(usualPath)] > 0 {
@@ -182,8 +195,8 @@ func (r *Repo) seenAt(ctx context.Context, tracking string) (object.ID, error) {
 	return r.one(ctx, "heads(public() and branch("+quoted(name)+"))")
 }
 
-// listed is an entry of a list in JSON.
-type listed struct {
+// listedName is an entry of a list in JSON.
+type listedName struct {
 	Branch   string `json:"branch"`
 	Bookmark string `json:"bookmark"`
 	Tag      string `json:"tag"`
@@ -192,7 +205,7 @@ type listed struct {
 }
 
 // Names returns the branches, bookmarks, tags, and what remotes had.
-func (r *Repo) Names(ctx context.Context) (out []vcs.Named, err error) {
+func (r *lines) Names(ctx context.Context) (out []vcs.Named, err error) {
 	add := func(name, full, node string) error {
 		n, err := parseNode(node)
 		if err == nil {
@@ -205,7 +218,7 @@ func (r *Repo) Names(ctx context.Context) (out []vcs.Named, err error) {
 		if err != nil {
 			return nil, err
 		}
-		var list []listed
+		var list []listedName
 		if err := json.Unmarshal([]byte(text), &list); err != nil {
 			return nil, fmt.Errorf("reading the %s: %w", of, err)
 		}
@@ -238,7 +251,7 @@ func (r *Repo) Names(ctx context.Context) (out []vcs.Named, err error) {
 }
 
 // Resolve returns the changeset of a revision as hg understands it, or of a full name.
-func (r *Repo) Resolve(ctx context.Context, rev string) (object.ID, error) {
+func (r *lines) Resolve(ctx context.Context, rev string) (object.ID, error) {
 	if strings.HasPrefix(rev, "refs/") {
 		id, err := r.Ref(ctx, rev)
 		if err == nil && id.IsZero() {
@@ -263,7 +276,7 @@ func (r *Repo) Resolve(ctx context.Context, rev string) (object.ID, error) {
 }
 
 // Commits returns the changesets of a set of revisions.
-func (r *Repo) Commits(ctx context.Context, rev string) ([]object.ID, error) {
+func (r *lines) Commits(ctx context.Context, rev string) ([]object.ID, error) {
 	if strings.HasPrefix(rev, "-") {
 		return nil, fmt.Errorf("there is no changeset %s", rev)
 	}
@@ -275,10 +288,10 @@ func (r *Repo) Commits(ctx context.Context, rev string) ([]object.ID, error) {
 }
 
 // Reflog returns the moves of a name of a remote, as far as Dorvik made them.
-func (r *Repo) Reflog(_ context.Context, ref string) []vcs.RefMove { return r.refs.moves(ref) }
+func (r *lines) Reflog(_ context.Context, ref string) []vcs.RefMove { return r.refs.moves(ref) }
 
 // OnRemote returns where a changeset is besides here: it is public, or a remote was seen with it.
-func (r *Repo) OnRemote(ctx context.Context, id object.ID) (string, error) {
+func (r *lines) OnRemote(ctx context.Context, id object.ID) (string, error) {
 	away, err := r.Unpushed(ctx, []object.ID{id}, nil)
 	if err != nil || away[id] {
 		return "", err
@@ -295,7 +308,7 @@ const mostInSet = 400
 
 // Unpushed reports which changesets are not public and were on no remote when it was asked last. One that hg does not
 // have was made here.
-func (r *Repo) Unpushed(ctx context.Context, commits, _ []object.ID) (map[object.ID]bool, error) {
+func (r *lines) Unpushed(ctx context.Context, commits, _ []object.ID) (map[object.ID]bool, error) {
 	kept, err := r.refs.all()
 	if err != nil {
 		return nil, err
@@ -335,10 +348,10 @@ func (r *Repo) Unpushed(ctx context.Context, commits, _ []object.ID) (map[object
 }
 
 // CheckedOut finds no other working folder.
-func (r *Repo) CheckedOut(context.Context, string) (string, error) { return "", nil }
+func (r *lines) CheckedOut(context.Context, string) (string, error) { return "", nil }
 
 // UpdateRefs moves names that Dorvik keeps. Branches and bookmarks of Mercurial move with changesets only.
-func (r *Repo) UpdateRefs(_ context.Context, message string, updates ...vcs.RefUpdate) error {
+func (r *lines) UpdateRefs(_ context.Context, message string, updates ...vcs.RefUpdate) error {
 	for _, u := range updates {
 		if !strings.HasPrefix(u.Name, "refs/dorvik/") && !strings.HasPrefix(u.Name, remotesAt) {
 			return fmt.Errorf("%s cannot be moved here: %w", strings.TrimPrefix(u.Name, headsAt), errNotHere)

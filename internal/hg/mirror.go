@@ -306,7 +306,10 @@ func (im *importer) take(ctx context.Context, from int) (err error) {
 	}()
 	im.made = object.NewOverlay(object.SHA1, both{im.out, im.store})
 	im.trees, im.texts = map[node]object.ID{}, newTextCache()
-	if err := unbundle(f, func(name string) (func(*revision) error, error) { return im.section(ctx, name) }); err != nil {
+	if err := unbundle(f, func(name string) (func(*revision) error, error) {
+		return im.section(ctx,
+			name)
+	}); err != nil {
 		return fmt.Errorf("reading the history: %w", err)
 	}
 	if err := im.finish(ctx); err != nil {
@@ -574,7 +577,8 @@ func (im *importer) close() error {
 		name string
 		data []byte
 		size *int64
-	}{{"files", im.newFiles, &im.at.Files}, {"changesets", im.newSets, &im.at.Sets}, {"copies", im.newCopies, &im.at.Copies}} {
+	}{{"files", im.newFiles, &im.at.Files}, {"changesets", im.newSets, &im.at.Sets}, {"copies", im.newCopies,
+		&im.at.Copies}} {
 		f, err := os.OpenFile(im.mirror.file(l.name), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
 		if err != nil {
 			return fmt.Errorf("storing the history: %w", err)

@@ -17,7 +17,8 @@ var reasons = []struct {
 		`repository changed while (pushing|preparing)|pull and merge`)},
 	{vcs.Busy, rx.New(`timed out waiting for lock|waiting for lock on|lock (on|of) .* held by|cannot lock`)},
 	{vcs.LocalHook, rx.New(`^abort: (prepush|pre-push|preoutgoing|outgoing)[^ ]* hook|^abort: pre-push`)},
-	{vcs.ServerRule, rx.New(`(prechangegroup|pretxnchangegroup|pretxnclose|prepushkey|pretxnclose-[a-z]+)[^ ]* hook (failed|exited)|` +
+	{vcs.ServerRule, rx.New(`(prechangegroup|pretxnchangegroup|pretxnclose|prepushkey|pretxnclose-[a-z]+)[^ ]* h` +
+		`ook (failed|exited)|` +
 		`transaction abort`)},
 	{vcs.NoLogin, rx.New(`authorization (failed|required)|HTTP Error 401|Permission denied \(publickey`)},
 	{vcs.NoAccess, rx.New(`HTTP Error 403|push not authorized|not authorized|SSL required|Permission denied`)},

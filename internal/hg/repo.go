@@ -16,15 +16,21 @@ import (
 )
 
 // Repo is a repository with its working folder. It implements vcs.System. It is safe for concurrent use; its commands
-// run one after the other.
-type Repo struct {
+// run one after the other. It consists of layers, a file each; each has those below: place, objects, settings, lines,
+// wire, work, changes, checkouts.
+type Repo struct{ *checkouts }
+
+// place is where a repository is, and what runs its commands.
+type place struct {
 	dir    string // top of the working folder
 	own    string // its .hg folder
 	hg     *server
 	mirror *mirror
-	config *configuration
 	refs   *refs
 }
+
+// objects reads and keeps objects.
+type objects struct{ *place }
 
 var _ vcs.System = (*Repo)(nil)
 
@@ -60,7 +66,7 @@ var notRead = map[string]string{
 // Open opens the repository whose working folder has the given top. It reads what is new in the history; the first time
 // that is all of it.
 func Open(ctx context.Context, top string) (*Repo, error) {
-	r := &Repo{dir: top, own: filepath.Join(top, ".hg")}
+	r := &place{dir: top, own: filepath.Join(top, ".hg"), hg: &server{dir: top}}
 	for _, file := range []string{"requires", "store/requires"} {
 		text, err := os.ReadFile(filepath.Join(r.own, file))
 		if err != nil {
@@ -72,8 +78,6 @@ func Open(ctx context.Context, top string) (*Repo, error) {
 			}
 		}
 	}
-	r.hg = &server{dir: top}
-	r.config = &configuration{repo: r}
 	var err error
 	if r.mirror, err = openMirror(r.hg, filepath.Join(r.own, "dorvik", "mirror")); err != nil {
 		return nil, err
@@ -82,33 +86,34 @@ func Open(ctx context.Context, top string) (*Repo, error) {
 		return nil, err
 	}
 	if err := r.mirror.sync(ctx); err != nil {
-		r.Close()
+		r.hg.close()
 		return nil, err
 	}
-	return r, nil
+	read := &settings{objects: &objects{r}, config: &configuration{place: r}}
+	return &Repo{&checkouts{&changes{&work{&wire{&lines{read}}}}}}, nil
 }
 
 // Where returns where the repository is.
-func (r *Repo) Where() vcs.Where { return vcs.Where{Dir: r.dir, Own: r.own} }
+func (r *place) Where() vcs.Where { return vcs.Where{Dir: r.dir, Own: r.own} }
 
 // Inside returns the path of a file in the .hg folder.
-func (r *Repo) Inside(_ context.Context, name string) (string, error) {
+func (r *place) Inside(_ context.Context, name string) (string, error) {
 	return filepath.Join(r.own, filepath.FromSlash(name)), nil
 }
 
 // Close ends the command server.
-func (r *Repo) Close() { r.hg.close() }
+func (r *objects) Close() { r.hg.close() }
 
 // Recorded returns the paths that a file was recorded to be a copy of, in any changeset. It is for merge.Engine.
-func (r *Repo) Recorded(path string) []string { return r.mirror.recorded(path) }
+func (r *objects) Recorded(path string) []string { return r.mirror.recorded(path) }
 
 // run runs an hg command.
-func (r *Repo) run(ctx context.Context, doing string, args ...string) (string, error) {
+func (r *place) run(ctx context.Context, doing string, args ...string) (string, error) {
 	return r.hg.run(ctx, doing, args...)
 }
 
 // Read returns an object. If it is not there, another program may have added changesets since.
-func (r *Repo) Read(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
+func (r *objects) Read(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
 	if len(id.Raw()) != len(node{}) {
 		return 0, nil, fmt.Errorf("object %s: %w", id, object.ErrMissing)
 	}
@@ -123,26 +128,26 @@ func (r *Repo) Read(ctx context.Context, id object.ID) (object.Kind, []byte, err
 }
 
 // ReadMany reads several objects at once.
-func (r *Repo) ReadMany(_ context.Context, ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) {
+func (r *objects) ReadMany(_ context.Context, ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) {
 	r.mirror.store.ReadMany(ids, each)
 }
 
 // Keep stores commits or trees from an overlay, beside Mercurial's own storage. They become changesets when a join is
 // accepted.
-func (r *Repo) Keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error {
+func (r *objects) Keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error {
 	return r.mirror.keep(ctx, made, tips...)
 }
 
 // HoldAt notes a commit. Nothing that is kept is ever removed.
-func (r *Repo) HoldAt(_ context.Context, name string, at object.ID) error {
+func (r *objects) HoldAt(_ context.Context, name string, at object.ID) error {
 	return r.refs.set("refs/dorvik/"+name, at, "")
 }
 
 // Loose finds none: hg has no changesets that nothing reaches.
-func (r *Repo) Loose(context.Context, []object.ID) ([]object.ID, error) { return nil, nil }
+func (r *objects) Loose(context.Context, []object.ID) ([]object.ID, error) { return nil, nil }
 
 // Alone reports whether so many digits of ids are unambiguous among the changesets.
-func (r *Repo) Alone(_ context.Context, ids []object.ID, digits int) (bool, error) {
+func (r *objects) Alone(_ context.Context, ids []object.ID, digits int) (bool, error) {
 	list, err := os.ReadFile(r.mirror.file("changesets"))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return false, fmt.Errorf("reading the history: %w", err)
@@ -164,13 +169,13 @@ func (r *Repo) Alone(_ context.Context, ids []object.ID, digits int) (bool, erro
 }
 
 // Abbrev asks for no more digits than usual: hg takes any number that is unambiguous.
-func (r *Repo) Abbrev(context.Context) int { return 0 }
+func (r *objects) Abbrev(context.Context) int { return 0 }
 
 // GraphFiles are git's.
-func (r *Repo) GraphFiles(context.Context) [][]byte { return nil }
+func (r *objects) GraphFiles(context.Context) [][]byte { return nil }
 
 // Signature finds none: signatures of Mercurial are changesets of their own, or belong to extensions.
-func (r *Repo) Signature(context.Context, object.ID) (vcs.Signed, error) {
+func (r *objects) Signature(context.Context, object.ID) (vcs.Signed, error) {
 	return vcs.Signed{Grade: "N"}, nil
 }
 

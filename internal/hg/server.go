@@ -33,8 +33,9 @@ func (e *Error) Error() string {
 }
 
 // ErrNoProgram reports that Mercurial is not installed.
-var ErrNoProgram = errors.New("this folder belongs to Mercurial, but there is no “hg” here: install Mercurial, and start " +
-	"dorvik again")
+var ErrNoProgram = errors.New(
+	"this folder belongs to Mercurial, but there is no “hg” here: install Mercurial, and start " +
+		"dorvik again")
 
 // server is a running command server (hg help internals.commandserver). Starting hg takes longer than most of its
 // commands, so one process runs them all, one at a time.
@@ -52,8 +53,10 @@ type server struct {
 
 // allowed lists the hg commands that Dorvik runs. Commands that merge, replay or shelve are Dorvik's own work.
 var allowed = map[string]bool{
-	"add": true, "bookmark": true, "bookmarks": true, "branch": true, "branches": true, "bundle": true, "cat": true, "config": true, "copy": true,
-	"debugdata": true, "debugpushkey": true, "debugrebuilddirstate": true, "debugsetparents": true, "forget": true, "identify": true, "init": true, "log": true,
+	"add": true, "bookmark": true, "bookmarks": true, "branch": true, "branches": true, "bundle": true, "cat": true,
+	"config": true, "copy": true,
+	"debugdata": true, "debugpushkey": true, "debugrebuilddirstate": true, "debugsetparents": true, "files": true,
+	"forget": true, "identify": true, "init": true, "log": true,
 	"manifest": true, "outgoing": true, "paths": true, "phase": true, "pull": true, "push": true, "status": true,
 	"strip": true, "tags": true, "unbundle": true, "update": true,
 }
@@ -82,7 +85,8 @@ func (s *server) start() error {
 		return ErrNoProgram
 	}
 	s.errors.Reset()
-	args := []string{"--cwd", s.dir, "--config", "ui.interactive=false", "--config", "ui.timeout=2", "serve", "--cmdserver",
+	args := []string{"--cwd", s.dir, "--config", "ui.interactive=false", "--config", "ui.timeout=2", "serve",
+		"--cmdserver",
 		"pipe"}
 	if !s.outside {
 		args = append([]string{"-R", s.dir}, args...)

@@ -22,7 +22,7 @@ import (
 // configuration is the settings, as hg reads them. A setting KEY of Dorvik is in the section [dorvik], without the
 // prefix.
 type configuration struct {
-	repo   *Repo
+	place  *place
 	mu     sync.Mutex
 	list   []setting
 	stamps map[string]time.Time // of the files that can have settings
@@ -30,9 +30,15 @@ type configuration struct {
 
 type setting struct{ name, value string }
 
+// settings reads and writes them.
+type settings struct {
+	*objects
+	config *configuration
+}
+
 // files are those that a person edits.
 func (c *configuration) files() []string {
-	out := []string{filepath.Join(c.repo.own, "hgrc"), filepath.Join(c.repo.own, "hgrc-not-shared")}
+	out := []string{filepath.Join(c.place.own, "hgrc"), filepath.Join(c.place.own, "hgrc-not-shared")}
 	if path, ok := os.LookupEnv("HGRCPATH"); ok {
 		return append(out, filepath.SplitList(path)...)
 	}
@@ -61,9 +67,9 @@ func (c *configuration) all(ctx context.Context) ([]setting, error) {
 		return c.list, nil
 	}
 	if c.stamps != nil {
-		c.repo.hg.close()
+		c.place.hg.close()
 	}
-	out, err := c.repo.run(ctx, "reading the settings", "config", "-T", "json")
+	out, err := c.place.run(ctx, "reading the settings", "config", "-T", "json")
 	if err != nil {
 		return nil, err
 	}
@@ -82,7 +88,7 @@ func (c *configuration) all(ctx context.Context) ([]setting, error) {
 }
 
 // value returns the value of a key.
-func (r *Repo) value(ctx context.Context, key string) (value string, ok bool, err error) {
+func (r *settings) value(ctx context.Context, key string) (value string, ok bool, err error) {
 	all, err := r.config.all(ctx)
 	for _, s := range all {
 		if strings.EqualFold(s.name, key) {
@@ -93,13 +99,13 @@ func (r *Repo) value(ctx context.Context, key string) (value string, ok bool, er
 }
 
 // Config returns a setting, or an empty text.
-func (r *Repo) Config(ctx context.Context, key string) (string, error) {
+func (r *settings) Config(ctx context.Context, key string) (string, error) {
 	value, _, err := r.value(ctx, key)
 	return value, err
 }
 
 // ConfigPath returns a path, with ~ expanded.
-func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
+func (r *settings) ConfigPath(ctx context.Context, key string) (string, error) {
 	value, err := r.Config(ctx, key)
 	if rest, ok := strings.CutPrefix(value, "~/"); ok {
 		home, herr := os.UserHomeDir()
@@ -109,7 +115,7 @@ func (r *Repo) ConfigPath(ctx context.Context, key string) (string, error) {
 }
 
 // Flag returns a boolean in any of hg's spellings.
-func (r *Repo) Flag(ctx context.Context, key string) (bool, error) {
+func (r *settings) Flag(ctx context.Context, key string) (bool, error) {
 	value, ok, err := r.value(ctx, key)
 	if err != nil || !ok {
 		return false, err
@@ -124,7 +130,7 @@ func (r *Repo) Flag(ctx context.Context, key string) (bool, error) {
 }
 
 // Duration returns a time.
-func (r *Repo) Duration(ctx context.Context, key string) (time.Duration, error) {
+func (r *settings) Duration(ctx context.Context, key string) (time.Duration, error) {
 	value, err := r.Config(ctx, key)
 	if err != nil {
 		return 0, err
@@ -134,7 +140,7 @@ func (r *Repo) Duration(ctx context.Context, key string) (time.Duration, error) 
 
 // Values returns the value of a key or, with pattern, of all keys that an expression matches. Names are in lower case.
 // All are the person's own: no settings come with a clone.
-func (r *Repo) Values(ctx context.Context, key string, pattern bool) (out []vcs.Setting, err error) {
+func (r *settings) Values(ctx context.Context, key string, pattern bool) (out []vcs.Setting, err error) {
 	all, err := r.config.all(ctx)
 	if err != nil {
 		return nil, err
@@ -160,7 +166,7 @@ func (r *Repo) Values(ctx context.Context, key string, pattern bool) (out []vcs.
 }
 
 // Settings returns the values of all keys that an expression matches.
-func (r *Repo) Settings(ctx context.Context, pattern string) (map[string]string, error) {
+func (r *settings) Settings(ctx context.Context, pattern string) (map[string]string, error) {
 	list, err := r.Values(ctx, pattern, true)
 	out := map[string]string{}
 	for _, s := range list {
@@ -170,15 +176,15 @@ func (r *Repo) Settings(ctx context.Context, pattern string) (map[string]string,
 }
 
 // SetConfig writes a setting into the repository's hgrc.
-func (r *Repo) SetConfig(_ context.Context, key, value string) error {
+func (r *settings) SetConfig(_ context.Context, key, value string) error {
 	return r.editConfig(key, &value)
 }
 
 // UnsetConfig removes a setting from the repository's hgrc.
-func (r *Repo) UnsetConfig(_ context.Context, key string) error { return r.editConfig(key, nil) }
+func (r *settings) UnsetConfig(_ context.Context, key string) error { return r.editConfig(key, nil) }
 
 // editConfig replaces the lines of a key, or adds one at the end of its section; with nil it removes them.
-func (r *Repo) editConfig(key string, value *string) error {
+func (r *settings) editConfig(key string, value *string) error {
 	section, name, ok := strings.Cut(key, ".")
 	if !ok || value != nil && strings.ContainsAny(*value, "\n\r") {
 		return fmt.Errorf("%s cannot be set to that", key)
@@ -234,10 +240,10 @@ func isKey(line, name string) bool {
 }
 
 // Dialect returns Mercurial's.
-func (r *Repo) Dialect() vcs.Dialect { return vcs.InMercurial }
+func (r *settings) Dialect() vcs.Dialect { return vcs.InMercurial }
 
 // Committer returns who commits, now.
-func (r *Repo) Committer(ctx context.Context) (object.Signature, error) {
+func (r *settings) Committer(ctx context.Context) (object.Signature, error) {
 	user, err := r.Config(ctx, "ui.username")
 	if err != nil {
 		return object.Signature{}, err
@@ -249,8 +255,9 @@ func (r *Repo) Committer(ctx context.Context) (object.Signature, error) {
 		}
 	}
 	if user == "" {
-		return object.Signature{}, errors.New("hg does not know who you are; set username in the section [ui] of your " +
-			".hgrc, as in username = Runa Holm <runa@example.org>, and try again")
+		return object.Signature{}, errors.New(
+			"hg does not know who you are; set username in the section [ui] of your " +
+				".hgrc, as in username = Runa Holm <runa@example.org>, and try again")
 	}
 	now := time.Now()
 	_, ahead := now.Zone()
@@ -258,7 +265,7 @@ func (r *Repo) Committer(ctx context.Context) (object.Signature, error) {
 }
 
 // Editor returns the command with which hg opens an editor.
-func (r *Repo) Editor(ctx context.Context) (string, error) {
+func (r *settings) Editor(ctx context.Context) (string, error) {
 	if said := os.Getenv("HGEDITOR"); said != "" {
 		return said, nil
 	}
@@ -275,7 +282,7 @@ func (r *Repo) Editor(ctx context.Context) (string, error) {
 }
 
 // AwaitSettings waits until one of the files of settings was written.
-func (r *Repo) AwaitSettings(ctx context.Context) error {
+func (r *settings) AwaitSettings(ctx context.Context) error {
 	const doing = "watching the settings"
 	w, err := fsnotify.NewWatcher()
 	if err != nil {

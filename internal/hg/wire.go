@@ -20,8 +20,11 @@ const (
 	pushPath  vcs.Remote = "default-push"
 )
 
+// wire talks to remotes.
+type wire struct{ *lines }
+
 // Remotes returns the paths of the repository, the usual one first.
-func (r *Repo) Remotes(ctx context.Context) ([]vcs.Remote, error) {
+func (r *lines) Remotes(ctx context.Context) ([]vcs.Remote, error) {
 	out, err := r.run(ctx, "reading the paths", "paths", "-T", "json")
 	if err != nil {
 		var failed *Error
@@ -48,7 +51,7 @@ func (r *Repo) Remotes(ctx context.Context) ([]vcs.Remote, error) {
 }
 
 // pushTo returns the path for a push.
-func (r *Repo) pushTo(ctx context.Context, remote vcs.Remote) string {
+func (r *wire) pushTo(ctx context.Context, remote vcs.Remote) string {
 	if remote == usualPath {
 		if out, err := r.run(ctx, "reading the paths", "paths", "-q", string(pushPath)); err == nil && out != "" {
 			return string(pushPath)
@@ -58,18 +61,18 @@ func (r *Repo) pushTo(ctx context.Context, remote vcs.Remote) string {
 }
 
 // AskBy sets variables for programs that ask the person for passwords, as ssh does.
-func (r *Repo) AskBy(env []string) { r.hg.withEnv(env) }
+func (r *wire) AskBy(env []string) { r.hg.withEnv(env) }
 
 // Fetch pulls: it adds the remote's changesets and leaves the working folder as it is. Then it notes where the branches
 // of the remote are.
-func (r *Repo) Fetch(ctx context.Context, remote vcs.Remote) error {
+func (r *wire) Fetch(ctx context.Context, remote vcs.Remote) error {
 	if err := r.pull(ctx, remote); err != nil {
 		return err
 	}
 	return r.note(ctx, remote)
 }
 
-func (r *Repo) pull(ctx context.Context, remote vcs.Remote) error {
+func (r *wire) pull(ctx context.Context, remote vcs.Remote) error {
 	if strings.HasPrefix(string(remote), "-") {
 		return fmt.Errorf("there is no remote %s", remote)
 	}
@@ -92,9 +95,10 @@ func failed(doing string, said []string, code int) error {
 }
 
 // note finds where a remote's branches are: its changesets are all but those that would go there, and secret ones.
-func (r *Repo) note(ctx context.Context, remote vcs.Remote) error {
+func (r *wire) note(ctx context.Context, remote vcs.Remote) error {
 	const doing = "asking what the remote has"
-	out, said, code, err := r.hg.all(ctx, "log", "-r", "roots(outgoing("+strconv.Quote(string(remote))+"))", "-T", "{node}\n")
+	out, said, code, err := r.hg.all(ctx, "log", "-r", "roots(outgoing("+strconv.Quote(string(remote))+"))", "-T",
+		"{node}\n")
 	if err != nil {
 		return err
 	}
@@ -136,7 +140,7 @@ func (r *Repo) note(ctx context.Context, remote vcs.Remote) error {
 }
 
 // headThere returns the newest head of a set that is not in yours, or the newest one if all are.
-func (r *Repo) headThere(ctx context.Context, set string, h here) (object.ID, error) {
+func (r *wire) headThere(ctx context.Context, set string, h here) (object.ID, error) {
 	if tip := h.tip(); !tip.IsZero() {
 		at, err := r.one(ctx, "heads("+set+") - ancestors("+tip.String()+")")
 		if err != nil || !at.IsZero() {
@@ -147,7 +151,7 @@ func (r *Repo) headThere(ctx context.Context, set string, h here) (object.ID, er
 }
 
 // bookmarkAt asks a remote for a bookmark.
-func (r *Repo) bookmarkAt(ctx context.Context, remote vcs.Remote, name string) (object.ID, error) {
+func (r *wire) bookmarkAt(ctx context.Context, remote vcs.Remote, name string) (object.ID, error) {
 	out, said, code, err := r.hg.all(ctx, "debugpushkey", string(remote), "bookmarks")
 	if err != nil {
 		return object.ID{}, err
@@ -164,7 +168,7 @@ func (r *Repo) bookmarkAt(ctx context.Context, remote vcs.Remote, name string) (
 }
 
 // FetchRefs pulls from a remote and notes where one of its branches is. Of other names there are none.
-func (r *Repo) FetchRefs(ctx context.Context, remote vcs.Remote, refspecs ...string) error {
+func (r *wire) FetchRefs(ctx context.Context, remote vcs.Remote, refspecs ...string) error {
 	for _, spec := range refspecs {
 		from, to, _ := strings.Cut(strings.TrimPrefix(spec, "+"), ":")
 		if !strings.HasPrefix(from, headsAt) {
@@ -185,20 +189,20 @@ func (r *Repo) FetchRefs(ctx context.Context, remote vcs.Remote, refspecs ...str
 }
 
 // Deepen is not needed: clones have the whole history.
-func (r *Repo) Deepen(context.Context, vcs.Remote) error { return nil }
+func (r *wire) Deepen(context.Context, vcs.Remote) error { return nil }
 
 // TrackingOf returns the name here for a remote's branch.
-func (r *Repo) TrackingOf(_ context.Context, remote vcs.Remote, ref string) string {
+func (r *wire) TrackingOf(_ context.Context, remote vcs.Remote, ref string) string {
 	return r.lineAt(remote, ref).Tracking
 }
 
 // RemoteHead returns the usual branch.
-func (r *Repo) RemoteHead(context.Context, vcs.Remote) (string, error) {
+func (r *wire) RemoteHead(context.Context, vcs.Remote) (string, error) {
 	return headsAt + "default", nil
 }
 
 // RemoteTip asks the remote for the newest changeset of a branch or bookmark.
-func (r *Repo) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (object.ID, error) {
+func (r *wire) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (object.ID, error) {
 	name := strings.TrimPrefix(ref, headsAt)
 	out, said, code, err := r.hg.all(ctx, "identify", "--id", "--debug", "-r", name, r.pushTo(ctx, remote))
 	switch {
@@ -213,15 +217,15 @@ func (r *Repo) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (ob
 }
 
 // RemoteTags finds none: tags of Mercurial are part of the history.
-func (r *Repo) RemoteTags(context.Context, vcs.Remote) (map[string]object.ID, error) { return nil, nil }
+func (r *wire) RemoteTags(context.Context, vcs.Remote) (map[string]object.ID, error) { return nil, nil }
 
 // RemoteRefs finds none: remotes of Mercurial have branches and bookmarks only.
-func (r *Repo) RemoteRefs(context.Context, vcs.Remote, ...string) (map[string]object.ID, error) {
+func (r *wire) RemoteRefs(context.Context, vcs.Remote, ...string) (map[string]object.ID, error) {
 	return nil, nil
 }
 
 // Push adds changesets to a branch or bookmark of a remote. A branch that the remote was never seen with is created.
-func (r *Repo) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
+func (r *wire) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
 	if !s.Old.IsZero() || s.Tip.IsZero() {
 		return nil, errNotHere
 	}
@@ -265,7 +269,7 @@ func remoteWords(out string) (words []string) {
 }
 
 // Fetched returns earlier tips of a remote's branch.
-func (r *Repo) Fetched(_ context.Context, tracking string) (ids []object.ID) {
+func (r *wire) Fetched(_ context.Context, tracking string) (ids []object.ID) {
 	for _, m := range r.refs.moves(tracking) {
 		ids = append(ids, m.To)
 	}
@@ -273,7 +277,7 @@ func (r *Repo) Fetched(_ context.Context, tracking string) (ids []object.ID) {
 }
 
 // FetchedAt returns when a remote was asked last.
-func (r *Repo) FetchedAt(_ context.Context, remote vcs.Remote, _ string) time.Time {
+func (r *wire) FetchedAt(_ context.Context, remote vcs.Remote, _ string) time.Time {
 	f, err := r.refs.read()
 	if at := f.Fetched[remote.Key()]; err == nil && at > 0 {
 		return time.Unix(at, 0)
@@ -282,4 +286,4 @@ func (r *Repo) FetchedAt(_ context.Context, remote vcs.Remote, _ string) time.Ti
 }
 
 // Follow is not needed: a branch follows the one of its name.
-func (r *Repo) Follow(context.Context, string, vcs.Remote, string) error { return nil }
+func (r *wire) Follow(context.Context, string, vcs.Remote, string) error { return nil }

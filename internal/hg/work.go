@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,11 +13,14 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
+// work reads the working folder.
+type work struct{ *wire }
+
 // dirstate is the parents of the working folder, as its file has them.
 type dirstate struct{ p1, p2 node }
 
 // dirstate reads the file, of version 1 or 2 (hg help internals.dirstate-v2). A missing one has no parents.
-func (r *Repo) dirstate() (d dirstate) {
+func (r *place) dirstate() (d dirstate) {
 	data, err := os.ReadFile(filepath.Join(r.own, "dirstate"))
 	if err != nil {
 		return d
@@ -36,31 +40,6 @@ func (r *Repo) dirstate() (d dirstate) {
 	return d
 }
 
-// states are the files by which hg remembers an operation that stopped.
-var states = []struct {
-	file string
-	is   vcs.Operation
-}{
-	{"rebasestate", vcs.Rebasing},
-	{"histedit-state", vcs.Rebasing},
-	{"graftstate", vcs.Picking},
-	{"shelvedstate", vcs.Unmerged},
-	{"updatestate", vcs.Unmerged},
-}
-
-// Busy returns the operation that is half done, or an empty text.
-func (r *Repo) Busy() vcs.Operation {
-	for _, s := range states {
-		if _, err := os.Lstat(filepath.Join(r.own, s.file)); err == nil {
-			return s.is
-		}
-	}
-	if !r.dirstate().p2.null() {
-		return vcs.Merging
-	}
-	return ""
-}
-
 // entry is a file of hg's status.
 type entry struct {
 	Path   string `json:"path"`
@@ -68,8 +47,8 @@ type entry struct {
 	Source string `json:"source"` // for an added file: what it is a copy of
 }
 
-// status returns the files that are not as in the parent, and unknown ones.
-func (r *Repo) status(ctx context.Context) (list []entry, err error) {
+// listed returns the files that are not as in the parent, and unknown ones.
+func (r *work) listed(ctx context.Context) (list []entry, err error) {
 	out, err := r.run(ctx, "looking at the working folder", "status", "-mardu", "--copies", "-T", "json", "-R", r.dir)
 	if err == nil {
 		if err = json.Unmarshal([]byte(out), &list); err != nil {
@@ -81,12 +60,12 @@ func (r *Repo) status(ctx context.Context) (list []entry, err error) {
 
 // Status returns the current line and the uncommitted work. Mercurial has no index: all work is unstaged, and what the
 // parent has stands for the index.
-func (r *Repo) Status(ctx context.Context) (vcs.Branch, []vcs.Dirty, error) {
+func (r *work) Status(ctx context.Context) (vcs.Branch, []vcs.Dirty, error) {
 	b, err := r.Current(ctx)
 	if err != nil {
 		return b, nil, err
 	}
-	list, err := r.status(ctx)
+	list, err := r.listed(ctx)
 	if err != nil || len(list) == 0 {
 		return b, nil, err
 	}
@@ -110,12 +89,18 @@ func (r *Repo) Status(ctx context.Context) (vcs.Branch, []vcs.Dirty, error) {
 		d.Index = d.Index.Detached()
 		dirty = append(dirty, d)
 	}
+	if r.Busy() != "" {
+		var left *LeftError
+		if err := r.midway(ctx, dirty); err != nil && !errors.As(err, &left) {
+			return b, nil, err
+		}
+	}
 	return b, dirty, nil
 }
 
 // Untracked lists the files that are neither known nor ignored.
-func (r *Repo) Untracked(ctx context.Context) (paths []string, err error) {
-	list, err := r.status(ctx)
+func (r *work) Untracked(ctx context.Context) (paths []string, err error) {
+	list, err := r.listed(ctx)
 	for _, e := range list {
 		if e.Status == "?" {
 			paths = append(paths, e.Path)
@@ -124,25 +109,8 @@ func (r *Repo) Untracked(ctx context.Context) (paths []string, err error) {
 	return paths, err
 }
 
-// Unfinished reads a half-done operation.
-func (r *Repo) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
-	is := r.Busy()
-	if is == "" {
-		return nil, nil
-	}
-	h, err := r.here(ctx)
-	if err != nil {
-		return nil, err
-	}
-	u := &vcs.Unfinished{Operation: is, By: vcs.InMercurial.Program, Branch: h.name(), Head: h.tip(), Before: h.tip()}
-	if is == vcs.Merging && len(h.parents) > 1 {
-		u.Merged = h.parents[1:]
-	}
-	return u, nil
-}
-
 // Uncommented returns a message as it is: hg prepares none.
-func (r *Repo) Uncommented(_ context.Context, text string) (string, error) { return text, nil }
+func (r *work) Uncommented(_ context.Context, text string) (string, error) { return text, nil }
 
 // SetHead is not needed: branches move with changesets.
-func (r *Repo) SetHead(context.Context, string, object.ID, string) error { return errNotHere }
+func (r *work) SetHead(context.Context, string, object.ID, string) error { return errNotHere }

@@ -8,6 +8,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/change"
@@ -91,7 +93,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	if err != nil {
 		return none, none, nil, err
 	}
-	if b.Name != p.Branch.Name || b.Tip != p.Yours || a.Repo.Busy() != "" {
+	if !a.still(b, p) {
 		return none, none, nil, &change.MovedError{Branch: p.Branch.Name}
 	}
 	now := *p
@@ -106,6 +108,14 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	is = tree
 	carried := p.Carried != nil && j.Carried != nil
 	switch {
+	case p.Stuck != nil: // its files are part of the operation
+		if !u.Same(heldBy(p)) {
+			return none, none, nil, &change.MovedError{Branch: p.Branch.Name, Work: true}
+		}
+		if carried {
+			is = j.Carried.Files
+		}
+		now.Carried = u
 	case carried && !u.Same(p.Carried):
 		return none, none, nil, &change.MovedError{Branch: p.Branch.Name, Work: true}
 	case carried:
@@ -119,11 +129,27 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	if u != nil {
 		was = u.Files
 	}
-	aside, err = a.WorkTree.inTheWay(ctx, &now, tree)
+	aside, err = a.WorkTree.obstacles(ctx, &now, tree)
 	if over := (*change.OverwriteError)(nil); consent.MoveAside && errors.As(err, &over) && over.Unknown {
 		aside, err = append(aside, over.Paths...), nil
 	}
 	return was, is, aside, err
+}
+
+// still reports whether the working folder is where the position was read.
+func (a *Applier) still(b vcs.Branch, p *plan.Position) bool {
+	if p.Stuck != nil {
+		return a.Repo.Parents()[0] == p.Stuck.Left.Head && a.Repo.Busy() == p.Stuck.Left.Operation
+	}
+	return b.Name == p.Branch.Name && b.Tip == p.Yours && a.Repo.Busy() == ""
+}
+
+// heldBy returns the files of a half-done operation as they were read; nil if none was changed.
+func heldBy(p *plan.Position) *plan.Uncommitted {
+	if held := p.Stuck.Held; len(held.Paths) > 0 {
+		return held
+	}
+	return nil
 }
 
 // besides is a tree with the uncommitted work.
@@ -163,7 +189,10 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err != nil {
 		return nil, err
 	}
-	tr := &Transition{Kind: change.Accepting, From: p.Yours, Was: was, Is: is, Keep: name, Begun: time.Now()}
+	tr := &Transition{Kind: change.Accepting, From: a.Repo.Parents(), Was: was, Is: is, Keep: name, Begun: time.Now()}
+	if p.Stuck != nil {
+		tr.State, tr.Away = p.Stuck.Left.Files, filepath.Join(a.files.keepAt(name), stateFolder)
+	}
 	tip, err := a.add(ctx, p, j, b, tr)
 	if err != nil {
 		return nil, err
@@ -173,20 +202,11 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	}
 	wp := a.Ledger.NewWaypoint(p, j, tip, tree)
 	wp.Name, wp.Aside = name, aside
-	if was != is || j.Carried != nil {
-		from, err := a.Planner.Tree(ctx, p.Head())
-		if err != nil {
-			return nil, err
-		}
-		if from != was { // there is uncommitted work
-			wp.Kept = &ledger.Kept{Was: plan.Held{Staged: from, Files: was}, Is: plan.Held{Staged: tree, Files: is}}
-		}
-	}
-	tr.Waypoint, tr.To = *wp, tip
-	if tr.Marks, err = a.Repo.MarksNow(ctx); err != nil {
+	if err := a.keepWork(ctx, p, tr, wp, tree); err != nil {
 		return nil, err
 	}
-	if tr.Bookmark, err = a.Repo.Bookmark(ctx); err != nil {
+	tr.Waypoint, tr.To[0] = *wp, tip
+	if err := a.readMarks(ctx, tr); err != nil {
 		return nil, err
 	}
 	if err := a.make(ctx, tr); err != nil {
@@ -199,6 +219,29 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	return wp, nil
 }
 
+// keepWork notes under a waypoint what was not committed, and what was half done.
+func (a *Applier) keepWork(ctx context.Context, p *plan.Position, tr *Transition, wp *ledger.Waypoint,
+	tree object.ID) error {
+	from, err := a.Planner.Tree(ctx, p.Head())
+	if err != nil || from == tr.Was && p.Stuck == nil {
+		return err
+	}
+	wp.Kept = &ledger.Kept{Was: plan.Held{Staged: from, Files: tr.Was}, Is: plan.Held{Staged: tree, Files: tr.Is}}
+	if p.Stuck == nil {
+		return nil
+	}
+	wp.Kept.Operation, wp.Kept.State = string(p.Stuck.Left.Operation), p.Stuck.Left.Files
+	return a.noteParents(tr)
+}
+
+// readMarks notes what hg knows of the working folder, to be said again after the change.
+func (a *Applier) readMarks(ctx context.Context, tr *Transition) (err error) {
+	if tr.Marks, err = a.Repo.MarksNow(ctx); err == nil {
+		tr.Bookmark, err = a.Repo.Bookmark(ctx)
+	}
+	return err
+}
+
 // name reserves a name for a waypoint.
 func (a *Applier) name(before object.ID) (string, error) {
 	for {
@@ -206,7 +249,8 @@ func (a *Applier) name(before object.ID) (string, error) {
 		if err != nil {
 			return "", err
 		}
-		err = a.Repo.UpdateRefs(context.Background(), "", vcs.RefUpdate{Name: (&ledger.Waypoint{Name: name}).Ref(), New: before})
+		err = a.Repo.UpdateRefs(context.Background(), "", vcs.RefUpdate{Name: (&ledger.Waypoint{Name: name}).Ref(),
+			New: before})
 		if taken := (*vcs.RefMovedError)(nil); errors.As(err, &taken) {
 			continue
 		}
@@ -214,14 +258,18 @@ func (a *Applier) name(before object.ID) (string, error) {
 	}
 }
 
-// The bundles that are kept under a waypoint.
+// What is kept under a waypoint.
 const (
 	madeFile     = "made.hg"     // the changesets that the join made
 	replacedFile = "replaced.hg" // those that it made again, and removed
+	stateFolder  = "state"       // hg's files of a half-done operation
+	parentsFile  = "parents"     // the parents of the working folder in it
 )
 
-// add makes changesets of the commits of a join, in a bundle, and finds those that they replace. It returns the new tip.
-func (a *Applier) add(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, tr *Transition) (object.ID, error) {
+// add makes changesets of the commits of a join, in a bundle, and finds those that they replace. It returns the new
+// tip.
+func (a *Applier) add(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, tr *Transition) (object.ID,
+	error) {
 	dir := a.files.keepAt(tr.Keep)
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return object.ID{}, fmt.Errorf("keeping what is replaced: %w; nothing was changed", err)
@@ -255,7 +303,7 @@ func (a *Applier) add(ctx context.Context, p *plan.Position, j *plan.Join, b pla
 	if len(m.Nodes) > 0 {
 		tr.Bundle, tr.Adds = filepath.Join(dir, madeFile), m.Nodes
 	}
-	old, err := history.Only(ctx, a.Planner.Store, p.Yours, tip)
+	old, err := a.replacedBy(ctx, p, tip)
 	if err != nil {
 		return object.ID{}, err
 	}
@@ -267,6 +315,52 @@ func (a *Applier) add(ctx context.Context, p *plan.Position, j *plan.Join, b pla
 		tr.Secret = m.Nodes
 	}
 	return tip, err
+}
+
+// noteParents keeps the parents that the working folder has in a half-done operation.
+func (a *Applier) noteParents(tr *Transition) error {
+	text := tr.From[0].String() + "\n" + tr.From[1].String() + "\n"
+	if err := os.WriteFile(filepath.Join(a.files.keepAt(tr.Keep), parentsFile), []byte(text), 0o600); err != nil {
+		return fmt.Errorf("keeping what was half done: %w; nothing was changed", err)
+	}
+	return nil
+}
+
+// readParents has an undo go back into a half-done operation.
+func (a *Applier) readParents(wp *ledger.Waypoint, tr *Transition) error {
+	at := a.files.keepAt(wp.Name)
+	text, err := os.ReadFile(filepath.Join(at, parentsFile))
+	if err != nil {
+		return fmt.Errorf("reading what was half done: %w; nothing was changed", err)
+	}
+	one, other, _ := strings.Cut(strings.TrimSpace(string(text)), "\n")
+	if tr.To[0], err = object.ParseID(one); err == nil && other != "" {
+		tr.To[1], err = object.ParseID(other)
+	}
+	tr.State, tr.Back = wp.Kept.State, filepath.Join(at, stateFolder)
+	return err
+}
+
+// replacedBy finds the changesets that a join to a tip makes again: yours, and those that a half-done rebase made, but
+// not theirs.
+func (a *Applier) replacedBy(ctx context.Context, p *plan.Position, tip object.ID) (old []history.Node, err error) {
+	not := []object.ID{tip, p.Theirs}
+	of := []object.ID{p.Yours}
+	if p.Stuck != nil {
+		if left := p.Stuck.Left; left.Operation == vcs.Rebasing {
+			of = append(of, left.Head)
+			not = append(not, left.Onto)
+		}
+	}
+	not = slices.DeleteFunc(not, object.ID.IsZero)
+	for _, id := range of {
+		more, err := history.Only(ctx, a.Planner.Store, id, not...)
+		if err != nil {
+			return nil, err
+		}
+		old, not = append(old, more...), append(not, id)
+	}
+	return old, nil
 }
 
 // replace keeps changesets in a bundle, and has the transition remove those that nothing else builds on.
@@ -296,7 +390,8 @@ func (a *Applier) back(ctx context.Context, wp *ledger.Waypoint, tr *Transition)
 		}
 		tr.Adds = plan.IdsOf(old)
 	}
-	made, err := history.Only(ctx, a.Planner.Store, wp.After, wp.Before, wp.Theirs)
+	stays := slices.DeleteFunc([]object.ID{wp.Before, wp.Theirs, tr.To[0], tr.To[1]}, object.ID.IsZero)
+	made, err := history.Only(ctx, a.Planner.Store, wp.After, stays...)
 	if err != nil {
 		return err
 	}
@@ -317,8 +412,8 @@ func (a *Applier) back(ctx context.Context, wp *ledger.Waypoint, tr *Transition)
 	return nil
 }
 
-// GoBack undoes a join; an empty name selects the last one. Uncommitted work returns to its state before the join, or is
-// merged if it was edited since.
+// GoBack undoes a join; an empty name selects the last one. Uncommitted work returns to its state before the join, or
+// is merged if it was edited since.
 func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, error) {
 	wp, err := a.Ledger.Store.Waypoint(name)
 	switch {
@@ -347,15 +442,20 @@ func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, er
 				Next: "Others may build on it by now, and it stays there.", Remedy: plan.UndoPushed, Waypoint: wp.Name}
 		}
 	}
-	tr := &Transition{Kind: change.Undoing, Waypoint: *wp, From: wp.After, To: wp.Before, Keep: wp.Name + "-undone",
-		Begun: time.Now()}
+	tr := &Transition{Kind: change.Undoing, Waypoint: *wp, From: a.Repo.Parents(), To: [2]object.ID{wp.Before},
+		Keep: wp.Name + "-undone", Begun: time.Now()}
+	if wp.TakenOver() {
+		if err := a.readParents(wp, tr); err != nil {
+			return nil, err
+		}
+	}
 	if err := a.layBack(ctx, p, wp, tr); err != nil {
 		return nil, err
 	}
 	if err := a.back(ctx, wp, tr); err != nil {
 		return nil, err
 	}
-	if tr.Marks, err = a.Repo.MarksNow(ctx); err != nil {
+	if tr.Marks, err = a.marksBack(ctx, tr); err != nil {
 		return nil, err
 	}
 	if tr.Bookmark, err = a.Repo.Bookmark(ctx); err != nil {
@@ -368,6 +468,27 @@ func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, er
 		return nil, err
 	}
 	return &tr.Waypoint, nil
+}
+
+// marksBack finds the marks after an undo: those of now or, in a half-done operation, what its files have and its first
+// parent does not.
+func (a *Applier) marksBack(ctx context.Context, tr *Transition) (m hg.Marks, err error) {
+	if tr.Back == "" {
+		return a.Repo.MarksNow(ctx)
+	}
+	from, err := a.Planner.Tree(ctx, tr.To[0])
+	if err != nil {
+		return m, err
+	}
+	err = a.Planner.Store.EachChange(ctx, from, tr.Is, func(c object.Change) {
+		switch {
+		case c.Old.Absent():
+			m.Added = append(m.Added, c.Path)
+		case c.New.Absent():
+			m.Removed = append(m.Removed, c.Path)
+		}
+	})
+	return m, err
 }
 
 // layBack finds the files before and after an undo.
@@ -387,6 +508,9 @@ func (a *Applier) layBack(ctx context.Context, p *plan.Position, wp *ledger.Wayp
 	switch {
 	case wp.Kept != nil && tr.Was == wp.Kept.Is.Files:
 		tr.Is = wp.Kept.Was.Files
+	case wp.TakenOver():
+		return &plan.Blocked{What: "Files were changed since what was half done was taken over.",
+			Next: "Commit them, or put them back, and undo again. Nothing was changed."}
 	case p.Carried == nil:
 		tr.Is = before
 	default:
@@ -459,7 +583,8 @@ func (a *Applier) Switch(ctx context.Context, branch string) error {
 		}
 		return err
 	}
-	tr := &Transition{Kind: change.Switching, From: b.Tip, To: to, Branch: branch, Keep: "switch", Is: tree,
+	tr := &Transition{Kind: change.Switching, From: a.Repo.Parents(), To: [2]object.ID{to}, Branch: branch,
+		Keep: "switch", Is: tree,
 		Begun: time.Now(), Waypoint: ledger.Waypoint{Branch: b.Name}}
 	if tr.Was, err = a.Planner.Tree(ctx, b.Tip); err != nil {
 		return err

@@ -30,8 +30,8 @@ import (
 type Transition struct {
 	Kind     change.Kind     `json:"kind"`
 	Waypoint ledger.Waypoint `json:"waypoint"`           // of the join that is applied or undone
-	From     object.ID       `json:"from"`               // the parent before, and
-	To       object.ID       `json:"to"`                 // after
+	From     [2]object.ID    `json:"from"`               // the parents before, and
+	To       [2]object.ID    `json:"to"`                 // after; the second is zero unless a merge is half done
 	Was      object.ID       `json:"was"`                // tree of the files before, and
 	Is       object.ID       `json:"is"`                 // after
 	Branch   string          `json:"branch,omitempty"`   // for a switch: the named branch to go to
@@ -40,9 +40,13 @@ type Transition struct {
 	Adds     []object.ID     `json:"adds,omitempty"`     // those that are new
 	Secret   []object.ID     `json:"secret,omitempty"`   // those that must not be pushed
 	Remove   []object.ID     `json:"remove,omitempty"`   // those that are removed at the end
+	State    []string        `json:"state,omitempty"`    // hg's files of a half-done operation, in .hg
+	Away     string          `json:"away,omitempty"`     // folder that they are moved to
+	Back     string          `json:"back,omitempty"`     // or from
 	Marks    hg.Marks        `json:"marks"`
-	Made     []string        `json:"made,omitempty"` // folders that the transition creates
-	Keep     string          `json:"keep"`           // name of the folder for files that are moved away
+	Made     []string        `json:"made,omitempty"`    // folders that the transition creates
+	Keep     string          `json:"keep"`              // name of the folder for files that are moved away
+	Arrived  bool            `json:"arrived,omitempty"` // the parents were set
 	Turned   bool            `json:"turned,omitempty"`
 	Begun    time.Time       `json:"begun"`
 }
@@ -104,7 +108,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 		return err
 	}
 	defer release()
-	if a.Repo.Parent() != tr.From || a.Repo.Busy() != "" {
+	if a.Repo.Parents() != tr.From || a.Repo.Busy() != "" && tr.Away == "" {
 		return &change.MovedError{Branch: tr.Waypoint.Branch}
 	}
 	changes, err := a.Planner.Store.Changes(ctx, tr.Was, tr.Is)
@@ -121,7 +125,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err == nil {
 		err = a.setParent(ctx, tr)
 	}
-	if err != nil && a.Repo.Parent() != tr.To {
+	if err != nil && a.Repo.Parents() != tr.To {
 		return a.takeBack(ctx, tr, changes, err)
 	}
 	if err := a.finish(ctx, tr); err != nil {
@@ -135,10 +139,10 @@ var errLater = errors.New("the working folder is at its new changeset already")
 
 // setParent sets the new parent, unless another program set one meanwhile.
 func (a *Applier) setParent(ctx context.Context, tr *Transition) error {
-	if a.Repo.Parent() != tr.From {
+	if a.Repo.Parents() != tr.From {
 		return &change.MovedError{Branch: tr.Waypoint.Branch}
 	}
-	return errors.Join(ledger.Step("set parent"), a.Repo.SetParent(ctx, tr.To))
+	return errors.Join(ledger.Step("set parent"), a.Repo.SetParents(ctx, tr.To))
 }
 
 // forward takes the steps before the new parent is set.
@@ -162,13 +166,22 @@ func (a *Applier) forward(ctx context.Context, tr *Transition, changes []object.
 
 // finish takes the steps after the parent was set. Each may be taken twice.
 func (a *Applier) finish(ctx context.Context, tr *Transition) error {
+	tr.Arrived = true // from here on the parents can differ for a moment
+	if err := errors.Join(a.write(tr), ledger.Step("move state"), a.files.moveState(tr)); err != nil {
+		return err
+	}
 	if tr.Branch != "" {
 		if err := a.Repo.SetBranch(ctx, tr.Branch); err != nil {
 			return err
 		}
 	}
-	if err := errors.Join(ledger.Step("settle"), a.Repo.Settle(ctx, tr.Marks)); err != nil {
+	if err := errors.Join(ledger.Step("settle"), a.Repo.Settle(ctx, tr.Marks, len(tr.State) > 0)); err != nil {
 		return err
+	}
+	if !tr.To[1].IsZero() { // hg forgot the second one
+		if err := errors.Join(ledger.Step("set parents again"), a.Repo.SetParents(ctx, tr.To)); err != nil {
+			return err
+		}
 	}
 	if tr.Bookmark != "" {
 		if err := a.Repo.MoveBookmark(ctx, tr.Bookmark); err != nil {
@@ -195,7 +208,7 @@ func (a *Applier) record(tr *Transition) error {
 		return a.Ledger.Undone(&tr.Waypoint)
 	case change.Switching:
 		return a.Ledger.Store.LogSwitch(ledger.LogEntry{What: ledger.Moved, Of: ledger.Switched, When: tr.Begun,
-			Branch: tr.Branch, Was: tr.Waypoint.Branch, From: tr.From, To: tr.To})
+			Branch: tr.Branch, Was: tr.Waypoint.Branch, From: tr.From[0], To: tr.To[0]})
 	}
 	return a.Ledger.Joined(&tr.Waypoint)
 }
@@ -231,7 +244,8 @@ func (a *Applier) takeBack(ctx context.Context, tr *Transition, changes []object
 }
 
 // restore returns the files to what they were and removes the changesets that were added. The journal records the
-// direction first, so an interrupted restore continues as one. release unlocks the folder for hg once the files are back.
+// direction first, so an interrupted restore continues as one. release unlocks the folder for hg once the files are
+// back.
 func (a *Applier) restore(ctx context.Context, tr *Transition, changes []object.Change, release func()) error {
 	if !tr.Turned {
 		tr.Turned = true
@@ -274,19 +288,20 @@ func (a *Applier) goOn(ctx context.Context) error {
 		return err
 	}
 	defer release()
-	at := a.Repo.Parent()
-	if at == tr.To && !tr.Turned {
+	at := a.Repo.Parents()
+	if (at == tr.To || tr.Arrived) && !tr.Turned {
 		release()
 		if err := a.finish(ctx, tr); err != nil {
-			return fmt.Errorf("an earlier run was interrupted while it changed your working folder, and completing that "+
-				"failed: %w. Your changesets and files are all there; fix the cause and start dorvik again", err)
+			return fmt.Errorf("an earlier run was interrupted while it changed your working folder, and completing "+
+				"that failed: %w. Your changesets and files are all there; fix the cause and start dorvik again", err)
 		}
 		a.tellCompleted(tr)
 		return nil
 	}
 	if at != tr.From {
-		a.Ledger.Tell("An earlier run was interrupted while it changed %s, and the working folder was updated since, by "+
-			"you or another program. It was at %s before, and the joined result is %s.", tr.Waypoint.Branch, tr.From, tr.To)
+		a.Ledger.Tell("An earlier run was interrupted while it changed %s, and the working folder was updated since, "+
+			"by you or another program. It was at %s before, and the joined result is %s.", tr.Waypoint.Branch,
+			tr.From[0], tr.To[0])
 	}
 	changes, err := a.Planner.Store.Changes(ctx, tr.Was, tr.Is)
 	if err != nil {
@@ -294,8 +309,8 @@ func (a *Applier) goOn(ctx context.Context) error {
 	}
 	told := a.Ledger.Told()
 	if err := a.restore(ctx, tr, changes, release); err != nil {
-		return fmt.Errorf("an earlier run was interrupted while it changed your files, and they cannot be put back: %w. "+
-			"Your changesets are all there. Fix the cause and start dorvik again", err)
+		return fmt.Errorf("an earlier run was interrupted while it changed your files, and they cannot be put back: "+
+			"%w. Your changesets are all there. Fix the cause and start dorvik again", err)
 	}
 	but := a.Ledger.TakeNotices(told)
 	a.Ledger.Tell("An earlier run was interrupted while it changed your files. %s", words.If(len(but) > 0,
@@ -324,6 +339,27 @@ func (a *Applier) tellCompleted(tr *Transition) {
 		a.Ledger.Tell("An earlier run was interrupted while it changed your branch. That was completed, and “dorvik " +
 			"undo” takes it back.")
 	}
+}
+
+// moveState moves hg's files of a half-done operation away, or back. Those that were moved already are passed over.
+func (f *files) moveState(tr *Transition) error {
+	from, to := f.own(), tr.Away
+	if tr.Back != "" {
+		from, to = tr.Back, f.own()
+	}
+	for _, name := range tr.State {
+		if _, err := os.Lstat(filepath.Join(from, name)); isGone(err) {
+			continue
+		}
+		err := os.MkdirAll(to, 0o700)
+		if err == nil {
+			err = os.Rename(filepath.Join(from, name), filepath.Join(to, name))
+		}
+		if err != nil {
+			return fmt.Errorf("putting away what hg left half done: %w", err)
+		}
+	}
+	return nil
 }
 
 // missingFolders lists the folders that the change will create, parents first.
@@ -380,8 +416,8 @@ func (f *files) returnTo(p string, kept beneath.Folder) {
 	}
 }
 
-// moveAway moves the files away that the change replaces, and compares them. If one is not what it was when the join was
-// computed, the error is a *change.MovedError.
+// moveAway moves the files away that the change replaces, and compares them. If one is not what it was when the join
+// was computed, the error is a *change.MovedError.
 func (f *files) moveAway(ctx context.Context, tr *Transition, changes []object.Change) error {
 	for _, c := range changes {
 		if c.Old.Absent() {
@@ -454,7 +490,8 @@ func (f *files) putBack(ctx context.Context, tr *Transition, changes []object.Ch
 		if err != nil && !isGone(err) {
 			return fmt.Errorf("putting %s back: %w", c.Path, err)
 		}
-		for dir := plan.Folder(c.Path); slices.Contains(tr.Made, dir) && f.at().Remove(dir) == nil; dir = plan.Folder(dir) {
+		for dir := plan.Folder(c.Path); slices.Contains(tr.Made, dir) && f.at().Remove(dir) == nil; dir = plan.Folder(
+			dir) {
 		}
 	}
 	for _, c := range changes {

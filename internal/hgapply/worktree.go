@@ -40,7 +40,7 @@ func isGone(err error) bool { return errors.Is(err, fs.ErrNotExist) || errors.Is
 // there is none.
 func (w *WorkTree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Dirty) (*plan.Uncommitted, error) {
 	u := &plan.Uncommitted{On: on, Seen: map[string]os.FileInfo{}}
-	set := map[string]object.Entry{}
+	set, staged := map[string]object.Entry{}, map[string]object.Entry{}
 	for _, d := range dirty {
 		if d.Untracked {
 			continue
@@ -51,6 +51,9 @@ func (w *WorkTree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Di
 			return nil, fmt.Errorf("reading your uncommitted work: %w", err)
 		}
 		set[d.Path] = e
+		if d.Staged { // of a half-done operation: hg would commit it next
+			staged[d.Path] = e
+		}
 		if info, err := w.at().Lstat(d.Path); err == nil && !info.IsDir() {
 			u.Seen[d.Path] = info
 		}
@@ -62,11 +65,14 @@ func (w *WorkTree) Uncommitted(ctx context.Context, on object.ID, dirty []vcs.Di
 	if err != nil {
 		return nil, err
 	}
-	u.Staged = base
+	if u.Staged, err = w.Planner.Store.Edit(ctx, base, staged); err != nil {
+		return nil, err
+	}
 	if u.Files, err = w.Planner.Store.Edit(ctx, base, set); err != nil {
 		return nil, err
 	}
-	u.Add(plan.Part{Base: base, Tree: u.Files, Subject: "your uncommitted work"})
+	u.Add(plan.Part{Base: base, Tree: u.Staged, Subject: "what hg would commit next", Staged: true})
+	u.Add(plan.Part{Base: u.Staged, Tree: u.Files, Subject: "your uncommitted work"})
 	return u, nil
 }
 
@@ -102,7 +108,8 @@ func (w *WorkTree) entry(path string) (e object.Entry, err error) {
 
 // holds reports whether a path of a folder holds an entry, or nothing for an absent one. begun accepts the beginning of
 // the content, too.
-func (w *WorkTree) holds(ctx context.Context, in beneath.Folder, path string, e object.Entry, begun bool) (bool, error) {
+func (w *WorkTree) holds(ctx context.Context, in beneath.Folder, path string, e object.Entry, begun bool) (bool,
+	error) {
 	info, err := in.Lstat(path)
 	if isGone(err) || err == nil && info.IsDir() {
 		return e.Absent(), nil
@@ -130,12 +137,12 @@ func (w *WorkTree) NothingOwn([]vcs.Dirty) bool { return false }
 
 // InTheWay returns a *change.OverwriteError with the uncommitted work that going to a tree would change.
 func (w *WorkTree) InTheWay(ctx context.Context, p *plan.Position, tree object.ID) error {
-	_, err := w.inTheWay(ctx, p, tree)
+	_, err := w.obstacles(ctx, p, tree)
 	return err
 }
 
-// inTheWay is InTheWay that also returns untracked files that already have the new content.
-func (w *WorkTree) inTheWay(ctx context.Context, p *plan.Position, tree object.ID) (same []string, err error) {
+// obstacles is InTheWay that also returns untracked files that already have the new content.
+func (w *WorkTree) obstacles(ctx context.Context, p *plan.Position, tree object.ID) (same []string, err error) {
 	if tree.IsZero() {
 		return nil, nil
 	}
@@ -173,6 +180,6 @@ func (w *WorkTree) HalfDone() (half *change.HalfDone, alive bool, err error) {
 	if tr == nil {
 		return nil, false, err
 	}
-	return &change.HalfDone{Kind: tr.Kind, Branch: tr.Waypoint.Branch, From: tr.From, To: tr.To},
+	return &change.HalfDone{Kind: tr.Kind, Branch: tr.Waypoint.Branch, From: tr.From[0], To: tr.To[0]},
 		workdir.Held(w.Repo.Where().Own), nil
 }

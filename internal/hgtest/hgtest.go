@@ -39,8 +39,12 @@ type Folder struct {
 }
 
 // New makes a repository for a person.
-func New(t testing.TB, user string) *Folder {
-	f := At(t, t.TempDir(), user)
+func New(t testing.TB, user string) *Folder { return NewAt(t, t.TempDir(), user) }
+
+// NewAt is New in a folder.
+func NewAt(t testing.TB, dir, user string) *Folder {
+	f := At(t, dir, user)
+	require.NoError(t, os.MkdirAll(dir, 0o755))
 	run(t, f.Dir, "init", f.Dir)
 	f.Set("ui.username", user)
 	return f
@@ -52,6 +56,11 @@ func At(t testing.TB, dir, user string) *Folder { return &Folder{TB: t, Dir: dir
 // Clone clones a repository for a person.
 func (f *Folder) Clone(user string) *Folder {
 	dir := filepath.Join(f.TempDir(), "clone")
+	return f.CloneTo(dir, user)
+}
+
+// CloneTo is Clone into a folder.
+func (f *Folder) CloneTo(dir, user string) *Folder {
 	run(f, f.Dir, "clone", "--quiet", f.Dir, dir)
 	c := At(f, dir, user)
 	c.Set("ui.username", user)
@@ -78,7 +87,8 @@ func run(t testing.TB, in string, args ...string) {
 // start starts a command server.
 func (f *Folder) start() {
 	cmd := exec.Command("hg", "-R", f.Dir, "--config", "extensions.strip=", "--config", "extensions.rebase=",
-		"--config", "extensions.shelve=", "--config", "extensions.histedit=", "--config", "ui.timeout=20", "--config", "ui.origbackuppath=.hg/orig",
+		"--config", "extensions.shelve=", "--config", "extensions.histedit=", "--config", "ui.timeout=20", "--config",
+		"ui.origbackuppath=.hg/orig",
 		"serve", "--cmdserver", "pipe")
 	cmd.Dir = f.Dir
 	var err error
@@ -87,8 +97,9 @@ func (f *Folder) start() {
 	out, err := cmd.StdoutPipe()
 	require.NoError(f, err)
 	require.NoError(f, cmd.Start())
+	in := f.in
 	f.Cleanup(func() {
-		f.in.Close()
+		in.Close()
 		_ = cmd.Wait()
 	})
 	f.out = bufio.NewReader(out)
@@ -162,6 +173,14 @@ func (f *Folder) Read(path string) string {
 func (f *Folder) Commit(message string) string {
 	f.Hg("commit", "--addremove", "-m", message, "-d", "1767261600 -3600")
 	return f.Hg("log", "-r", ".", "-T", "{node}")
+}
+
+// Stop ends the hg that runs the commands; the next one starts another.
+func (f *Folder) Stop() {
+	if f.in != nil {
+		f.in.Close()
+		f.in = nil
+	}
 }
 
 // Sound checks that hg finds the repository whole.

@@ -40,7 +40,8 @@ func (pr *Prover) LayOut(ctx context.Context, p *plan.Position, tip object.ID, l
 
 // mayTry returns an *UnagreedError if a command line of dorvik.run would run unseen changes of others.
 func (ak *Asker) mayTry(ctx context.Context, p *plan.Position, tree object.ID, line string) error {
-	t, err := ak.termsFor(ctx, &Terms{Command: check.Command{Steps: []string{line}, Source: ak.Repo.Dialect().Source("run"),
+	t, err := ak.termsFor(ctx, &Terms{Command: check.Command{Steps: []string{line}, Source: ak.Repo.Dialect().Source(
+		"run"),
 		Configured: true, Own: true}}, p, joinedOn(p, tree))
 	if err == nil && !t.Agreed() {
 		err = &UnagreedError{t}

@@ -27,7 +27,8 @@ func (w *Workspace) Stuck(ctx context.Context) (*plan.Stuck, error) {
 		return nil, err
 	}
 	if u == nil && plan.HasConflicts(dirty) && !b.Tip.IsZero() {
-		u = &vcs.Unfinished{Operation: vcs.Unmerged, By: w.Repo.Dialect().Program, Branch: b.Name, Detached: b.Name == "", Head: b.Tip, Before: b.Tip}
+		u = &vcs.Unfinished{Operation: vcs.Unmerged, By: w.Repo.Dialect().Program, Branch: b.Name,
+			Detached: b.Name == "", Head: b.Tip, Before: b.Tip}
 	}
 	if u == nil {
 		return nil, nil

@@ -16,7 +16,8 @@ func OpenWorkspace(ctx context.Context, dir string) (*Workspace, error) {
 	return openGit(ctx, dir)
 }
 
-// OpenToPlan is OpenWorkspace that may read ahead for joining two revisions. Empty ones mean the branch and its upstream.
+// OpenToPlan is OpenWorkspace that may read ahead for joining two revisions. Empty ones mean the branch and its
+// upstream.
 func OpenToPlan(ctx context.Context, dir, yours, theirs string) (*Workspace, error) {
 	if top, ok := hgNearest(dir); ok {
 		return openHg(ctx, top)

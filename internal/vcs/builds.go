@@ -34,8 +34,8 @@ func writable(dir string) bool {
 	}
 }
 
-// BuildsOf returns the directory of a repository's checkouts: in the one of the setting dorvik.builds, which is relative
-// to the working tree, or in the cache; else in the system's own folder.
+// BuildsOf returns the directory of a repository's checkouts: in the one of the setting dorvik.builds, which is
+// relative to the working tree, or in the cache; else in the system's own folder.
 func BuildsOf(at Where, set string) string {
 	dir, ok := CacheOfBuilds()
 	switch {

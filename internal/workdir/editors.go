@@ -15,8 +15,8 @@ import (
 var besideOpen = []string{".%.swp", ".%.swo", ".%.swn", ".%.swx", ".#%", "#%#", ".%.kate-swp", ".~lock.%#", "~$%",
 	".%.lck"}
 
-// Touched lists the files that a change between two trees writes, and which of them seem to be open in an editor. Saving
-// there would overwrite the result. own are the paths with uncommitted work of the person.
+// Touched lists the files that a change between two trees writes, and which of them seem to be open in an editor.
+// Saving there would overwrite the result. own are the paths with uncommitted work of the person.
 func (w *Tree) Touched(ctx context.Context, from, to object.ID, own map[string]bool) (*change.Touched, error) {
 	changes, err := w.Planner.Store.Changes(ctx, from, to)
 	if err != nil {

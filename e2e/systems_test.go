@@ -1,0 +1,86 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/hgtest"
+)
+
+// system is a version-control system that a scenario runs over, and how a test asks it things.
+type system struct {
+	name, branch, remote string
+
+	tip    func(t *testing.T, dir string) string   // of the branch
+	since  func(t *testing.T, dir string) int      // commits after the point where the demo's lines part
+	status func(t *testing.T, dir string) string   // of the files, without what the system does not know
+	sound  func(t *testing.T, dir string)          // fails if the repository is damaged
+	push   func(t *testing.T, dir, message string) // commits all files as Ilka, and pushes
+}
+
+// systems is the table of them.
+var systems = []system{
+	{"git", "main", "origin",
+		func(t *testing.T, dir string) string { return gittest.At(t, dir).Git("rev-parse", "main") },
+		func(t *testing.T, dir string) int {
+			at := gittest.At(t, dir)
+			return len(strings.Fields(at.Git("rev-list", at.Git("rev-list", "--grep=^Winter timetable$",
+				"main")+"..main")))
+		},
+		func(t *testing.T, dir string) string { return gittest.At(t, dir).Git("status", "--porcelain", "-uno") },
+		func(t *testing.T, dir string) { gittest.At(t, dir).Git("fsck", "--strict") },
+		func(t *testing.T, dir, message string) {
+			at := gittest.At(t, dir)
+			at.Git("add", "-A")
+			at.Git("-c", "user.name=Ilka Renn", "-c", "user.email=ilka@skerry.example", "commit", "-q", "-m", message)
+			at.Git("push", "-q")
+		}},
+	{"hg", "default", "default",
+		func(t *testing.T, dir string) string { return hgAt(t, dir, "log", "-r", "tip", "-T", "{node}") },
+		func(t *testing.T, dir string) int {
+			return len(strings.Fields(hgAt(t, dir, "log", "-r", "only(tip, desc('Winter timetable'))", "-T",
+				"{node}\n")))
+		},
+		func(t *testing.T, dir string) string { return hgAt(t, dir, "status", "-mard") },
+		func(t *testing.T, dir string) { hgtest.At(t, dir, "").Sound() },
+		func(t *testing.T, dir, message string) {
+			hgAt(t, dir, "commit", "--addremove", "-m", message)
+			hgAt(t, dir, "push", "-q")
+		}},
+}
+
+func hgAt(t *testing.T, dir string, args ...string) string {
+	at := hgtest.At(t, dir, "")
+	defer at.Stop()
+	return at.Hg(args...)
+}
+
+// onEach runs a scenario over each system.
+func onEach(t *testing.T, scenario func(t *testing.T, x *terminal)) {
+	for _, in := range systems {
+		t.Run(in.name, func(t *testing.T) {
+			x := emptyTerminal(t)
+			if in.name == "hg" {
+				hgtest.Isolate(t)
+			}
+			x.in = in
+			out, err := exec.Command(binary, "demo", "--no-ui", "--system", in.name, "--dir",
+				filepath.Join(t.TempDir(), "demo")).Output()
+			require.NoError(t, err)
+			require.NoError(t, json.Unmarshal(out, x.scene))
+			scenario(t, x)
+		})
+	}
+}
+
+// tip is where your branch is.
+func (x *terminal) tip() string { return x.in.tip(x.t, x.scene.Clone) }
+
+// file is a folder whose files a test reads and writes, whatever the system.
+func (x *terminal) file(dir string) *gittest.Repo { return gittest.At(x.t, dir) }
