@@ -232,7 +232,10 @@ func (e *env) position(p *plan.Position, with bool) {
 	if with {
 		e.say("%s", p.Standing(false))
 	}
-	for _, s := range []string{p.Rewritten(), p.Triangle()} {
+	for _, s := range []string{p.Rewritten(), p.Triangle(), p.OtherHeads(func(id object.ID) string {
+		return id.Prefix(
+			12)
+	})} {
 		if s != "" {
 			e.say("%s", s)
 		}

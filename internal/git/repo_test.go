@@ -235,7 +235,7 @@ func TestTheWorkingTreeChanges(t *testing.T) {
 		var locked *vcs.LockedError
 		require.ErrorAs(t, err, &locked)
 		assert.Equal(t, lock, locked.Path)
-		assert.ErrorContains(t, err, "another git is working")
+		assert.ErrorContains(t, err, "another program is working")
 		assert.Error(t, locked.Unwrap())
 	}
 }

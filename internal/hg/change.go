@@ -124,7 +124,8 @@ func instead(name string) bool {
 func (r *changes) Save(ctx context.Context, ids []object.ID, file string) error {
 	set := setOf(ids)
 	os.Remove(file)
-	_, err := r.run(ctx, "keeping the changesets", "bundle", "--quiet", "--type", "none-v2", "-r", "heads("+set+")",
+	_, err := r.run(ctx, "keeping the changesets", "--config", "experimental.bundle-phases=yes", "bundle", "--quiet",
+		"--type", "none-v2", "-r", "heads("+set+")",
 		"--base", "parents(roots("+set+"))", file)
 	return err
 }

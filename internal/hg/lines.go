@@ -82,7 +82,44 @@ func (r *lines) Current(ctx context.Context) (vcs.Branch, error) {
 	if err != nil {
 		return vcs.Branch{}, err
 	}
-	return r.following(ctx, h.name(), h.tip())
+	b, err := r.following(ctx, h.name(), h.tip())
+	if err == nil && b.Upstream == "" && h.bookmark != "" { // the bookmark is here alone
+		b, err = r.following(ctx, h.branch, h.tip())
+		b.Name = h.bookmark
+	}
+	if err != nil || h.tip().IsZero() {
+		return b, err
+	}
+	return b, r.besides(ctx, &b, h)
+}
+
+// besides finds other heads of the branch, and secret changesets of yours.
+func (r *lines) besides(ctx context.Context, b *vcs.Branch, h here) error {
+	at, err := r.Ref(ctx, b.Tracking)
+	if err != nil {
+		return err
+	}
+	has := "ancestors(" + h.tip().String() + ")"
+	if !at.IsZero() {
+		has += "+ancestors(present(" + at.String() + "))"
+	}
+	out, err := r.run(ctx, "looking for heads", "log", "-r", "head() and not closed() and branch("+quoted(
+		h.branch)+") - ("+
+		has+")", "-T", "{node} {phase}\n")
+	if err != nil {
+		return err
+	}
+	for line := range strings.Lines(out) {
+		hex, phase, _ := strings.Cut(strings.TrimSpace(line), " ")
+		n, err := parseNode(hex)
+		if err != nil {
+			return err
+		}
+		b.Heads = append(b.Heads, vcs.Head{ID: n.id(), Public: phase == "public"})
+	}
+	secret, err := r.Commits(ctx, "secret() and ancestors("+h.tip().String()+")")
+	b.Secret = len(secret)
+	return err
 }
 
 // Named returns a branch or bookmark by name.
@@ -171,18 +208,24 @@ func (r *lines) Ref(ctx context.Context, name string) (object.ID, error) {
 
 // tipOf returns the tip of a line that one does not work on: of a bookmark, or the newest open head of a branch.
 func (r *lines) tipOf(ctx context.Context, name string) (object.ID, error) {
-	out, err := r.run(ctx, "reading the branches", "branches", "-T", "{branch}\n")
+	branches, err := r.branches(ctx)
 	if err != nil {
 		return object.ID{}, err
 	}
-	if slices.Contains(linesOf(out), name) {
+	if slices.Contains(branches, name) {
 		return r.one(ctx, "head() and not closed() and branch("+quoted(name)+")")
 	}
-	out, err = r.run(ctx, "reading the bookmarks", "bookmarks", "-T", "{bookmark}\n")
+	out, err := r.run(ctx, "reading the bookmarks", "bookmarks", "-T", "{bookmark}\n")
 	if err != nil || !slices.Contains(linesOf(out), name) {
 		return object.ID{}, err
 	}
 	return r.one(ctx, "bookmark("+quoted(name)+")")
+}
+
+// branches returns the names of the open branches.
+func (r *lines) branches(ctx context.Context) ([]string, error) {
+	out, err := r.run(ctx, "reading the branches", "branches", "-T", "{branch}\n")
+	return linesOf(out), err
 }
 
 // seenAt guesses where a branch of the usual remote is that Dorvik never asked: what is public came from there.
@@ -190,6 +233,10 @@ func (r *lines) seenAt(ctx context.Context, tracking string) (object.ID, error) 
 	name, ok := strings.CutPrefix(tracking, remotesAt+string(usualPath)+"/")
 	f, err := r.refs.read()
 	if !ok || err != nil || f.Fetched[string(usualPath)] > 0 {
+		return object.ID{}, err
+	}
+	branches, err := r.branches(ctx)
+	if err != nil || !slices.Contains(branches, name) {
 		return object.ID{}, err
 	}
 	return r.one(ctx, "heads(public() and branch("+quoted(name)+"))")
@@ -361,4 +408,4 @@ func (r *lines) UpdateRefs(_ context.Context, message string, updates ...vcs.Ref
 }
 
 // errNotHere reports something that Dorvik does in git repositories only.
-var errNotHere = fmt.Errorf("Dorvik does that in git repositories only. Nothing was changed")
+var errNotHere = errors.New("that is done in git repositories only. Nothing was changed")

@@ -35,11 +35,14 @@ var reasons = []struct {
 	{vcs.Missing, rx.New(`repository .* (not found|does not exist)|HTTP Error 404|not a Mercurial`)},
 }
 
+// component is where hg repeats the part of an address that it does not understand, which may be a token.
+var component = rx.New(`(unsupported URL component).*`)
+
 // refusalOf reads why a push was refused or a remote not reached.
 func refusalOf(said []string) *vcs.Refusal {
 	r := &vcs.Refusal{Kind: vcs.Other}
 	for _, line := range said {
-		line = vcs.WithoutSecrets(line)
+		line = component.ReplaceAllString(vcs.WithoutSecrets(line), "$1")
 		if why, ok := strings.CutPrefix(line, "abort: "); ok && r.Short == "" {
 			r.Short = why
 		}
@@ -57,10 +60,10 @@ func refusalOf(said []string) *vcs.Refusal {
 
 var lockOf = rx.New(`(?:waiting for lock on|timed out waiting for lock held by|lock (?:on|of)) ([^:\n]*)`)
 
-// lockedHere reports that another hg works in this repository.
-func lockedHere(said []string) (path string, ok bool) {
+// lockedHere reports that another hg works in the repository with this working folder.
+func lockedHere(said []string, dir string) (path string, ok bool) {
 	all := strings.Join(said, "\n")
-	if strings.Contains(all, "remote: ") || !strings.Contains(all, "timed out waiting for lock") {
+	if !strings.Contains(all, dir+": timed out waiting for lock") {
 		return "", false
 	}
 	if m := lockOf.FindStringSubmatch(all); m != nil {

@@ -55,7 +55,7 @@ type server struct {
 var allowed = map[string]bool{
 	"add": true, "bookmark": true, "bookmarks": true, "branch": true, "branches": true, "bundle": true, "cat": true,
 	"config": true, "copy": true,
-	"debugdata": true, "debugpushkey": true, "debugrebuilddirstate": true, "debugsetparents": true, "files": true,
+	"debugdata": true, "debugrebuilddirstate": true, "debugsetparents": true, "files": true,
 	"forget": true, "identify": true, "init": true, "log": true,
 	"manifest": true, "outgoing": true, "paths": true, "phase": true, "pull": true, "push": true, "status": true,
 	"strip": true, "tags": true, "unbundle": true, "update": true,

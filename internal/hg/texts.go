@@ -106,19 +106,8 @@ func (c *changeset) encode() []byte {
 	return b.Bytes()
 }
 
-// branch returns the named branch of the changeset.
-func (c *changeset) branch() string {
-	if b := c.extra["branch"]; b != "" {
-		return b
-	}
-	return "default"
-}
-
-// closes reports whether the changeset closes its branch.
-func (c *changeset) closes() bool { return c.extra["close"] != "" }
-
-// user converts the text of a user to an author line, and back. Everything before " <" is the name; a text without
-// brackets is a name, or an address if it has an @.
+// signatureOf converts the text of a user to an author line; userOf is the reverse. Everything before " <" is the name;
+// a text without brackets is a name, or an address if it has an @.
 func signatureOf(c *changeset) object.Signature {
 	sign, west := "+", c.west
 	if west > 0 {

@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -81,14 +82,14 @@ func (r *wire) pull(ctx context.Context, remote vcs.Remote) error {
 	case err != nil:
 		return err
 	case code != 0:
-		return failed("asking "+remote.String(), said, code)
+		return r.failed("asking "+remote.String(), said, code)
 	}
 	return r.mirror.sync(ctx)
 }
 
 // failed converts what hg said to a *vcs.Refusal, or to a *vcs.LockedError if another hg works here.
-func failed(doing string, said []string, code int) error {
-	if path, ok := lockedHere(said); ok {
+func (r *place) failed(doing string, said []string, code int) error {
+	if path, ok := lockedHere(said, r.dir); ok {
 		return &vcs.LockedError{Path: path, Err: &Error{doing, said, code}}
 	}
 	return refusalOf(said)
@@ -103,13 +104,13 @@ func (r *wire) note(ctx context.Context, remote vcs.Remote) error {
 		return err
 	}
 	if code != 0 {
-		return failed(doing, said, code)
+		return r.failed(doing, said, code)
 	}
 	local := "secret()"
 	for _, root := range linesOf(out) {
 		local += "+descendants(" + root + ")"
 	}
-	out, err = r.run(ctx, doing, "branches", "-T", "{branch}\n")
+	branches, err := r.branches(ctx)
 	if err != nil {
 		return err
 	}
@@ -118,7 +119,7 @@ func (r *wire) note(ctx context.Context, remote vcs.Remote) error {
 		return err
 	}
 	found := map[string]object.ID{}
-	for _, branch := range linesOf(out) {
+	for _, branch := range branches {
 		at, err := r.headThere(ctx, "branch("+quoted(branch)+") and not ("+local+")", h)
 		if err != nil {
 			return err
@@ -126,7 +127,7 @@ func (r *wire) note(ctx context.Context, remote vcs.Remote) error {
 		found[branch] = at
 	}
 	if h.bookmark != "" {
-		if found[h.bookmark], err = r.bookmarkAt(ctx, remote, h.bookmark); err != nil {
+		if found[h.bookmark], err = r.RemoteTip(ctx, remote, headsAt+h.bookmark); err != nil {
 			return err
 		}
 	}
@@ -148,23 +149,6 @@ func (r *wire) headThere(ctx context.Context, set string, h here) (object.ID, er
 		}
 	}
 	return r.one(ctx, "heads("+set+")")
-}
-
-// bookmarkAt asks a remote for a bookmark.
-func (r *wire) bookmarkAt(ctx context.Context, remote vcs.Remote, name string) (object.ID, error) {
-	out, said, code, err := r.hg.all(ctx, "debugpushkey", string(remote), "bookmarks")
-	if err != nil {
-		return object.ID{}, err
-	}
-	if code != 0 {
-		return object.ID{}, failed("asking for bookmarks", said, code)
-	}
-	for line := range strings.Lines(out) {
-		if of, node, ok := strings.Cut(strings.TrimSpace(line), "\t"); ok && of == name {
-			return object.ParseID(node)
-		}
-	}
-	return object.ID{}, nil
 }
 
 // FetchRefs pulls from a remote and notes where one of its branches is. Of other names there are none.
@@ -211,7 +195,7 @@ func (r *wire) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (ob
 	case code != 0 && strings.Contains(strings.Join(said, "\n"), "unknown revision"):
 		return object.ID{}, nil
 	case code != 0:
-		return object.ID{}, failed("asking "+remote.String(), said, code)
+		return object.ID{}, r.failed("asking "+remote.String(), said, code)
 	}
 	return object.ParseID(strings.TrimSpace(out))
 }
@@ -249,20 +233,33 @@ func (r *wire) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
 		return nil, err
 	}
 	for i, line := range said {
-		said[i] = vcs.WithoutSecrets(line)
+		said[i] = component.ReplaceAllString(vcs.WithoutSecrets(line), "$1")
 	}
+	words := append(serverWords(out), said...)
 	const nothingNew = 1
-	if code != 0 && code != nothingNew {
-		return said, failed("pushing", append(remoteWords(out), said...), code)
+	switch {
+	case code == nothingNew && secretOnly.MatchString(out):
+		return words, &vcs.Refusal{Kind: vcs.Other,
+			Short: "the changesets are secret; “hg phase --draft -r .” lets them go"}
+	case code != 0 && code != nothingNew:
+		return words, r.failed("pushing", words, code)
 	}
-	return append(remoteWords(out), said...), r.refs.set(tracking, s.Tip, "update by push")
+	return words, r.refs.set(tracking, s.Tip, "update by push")
 }
 
-// remoteWords returns what the server said.
-func remoteWords(out string) (words []string) {
+// usual is what hg says of every push, and of the changesets that went.
+var usual = rx.New(`^(remote: )?(pushing to |searching for changes|all remote heads known|no changes found|addin` +
+	`g |added \d|` +
+	`\d+ new |\d+ local changes|(updating|exporting) bookmark|new changesets )`)
+
+// secretOnly is what hg says if nothing went because it is secret.
+var secretOnly = rx.New(`no changes found \(ignored \d+ secret changesets?\)`)
+
+// serverWords returns what the server and its hooks said. Those of a server in a folder write where hg does.
+func serverWords(out string) (words []string) {
 	for _, line := range linesOf(out) {
-		if said, ok := strings.CutPrefix(line, "remote: "); ok {
-			words = append(words, "remote: "+vcs.WithoutSecrets(said))
+		if !usual.MatchString(line) {
+			words = append(words, vcs.WithoutSecrets(line))
 		}
 	}
 	return words

@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -310,11 +311,29 @@ func (a *Applier) add(ctx context.Context, p *plan.Position, j *plan.Join, b pla
 	if err := a.replace(ctx, plan.IdsOf(old), filepath.Join(dir, replacedFile), tr); err != nil {
 		return object.ID{}, err
 	}
-	secret, err := a.Repo.Secret(ctx, []object.ID{p.Yours})
-	if len(secret) > 0 {
-		tr.Secret = m.Nodes
-	}
+	tr.Secret, err = a.secret(ctx, p, m, origin)
 	return tip, err
+}
+
+// secret returns the new changesets that must not be pushed: those made of secret ones, and what is made on top of
+// yours if that is secret.
+func (a *Applier) secret(ctx context.Context, p *plan.Position, m *hg.Making, origin map[object.ID]object.ID) (
+	out []object.ID, err error) {
+	ask := append(slices.Collect(maps.Values(origin)), p.Yours)
+	secret, err := a.Repo.Secret(ctx, ask)
+	if err != nil || len(secret) == 0 {
+		return nil, err
+	}
+	for commit, id := range m.Of {
+		of := origin[commit]
+		if of.IsZero() {
+			of = p.Yours
+		}
+		if slices.Contains(secret, of) {
+			out = append(out, id)
+		}
+	}
+	return out, nil
 }
 
 // noteParents keeps the parents that the working folder has in a half-done operation.
@@ -394,13 +413,6 @@ func (a *Applier) back(ctx context.Context, wp *ledger.Waypoint, tr *Transition)
 	made, err := history.Only(ctx, a.Planner.Store, wp.After, stays...)
 	if err != nil {
 		return err
-	}
-	secret, err := a.Repo.Secret(ctx, []object.ID{wp.After})
-	if err != nil {
-		return err
-	}
-	if len(secret) > 0 {
-		tr.Secret = tr.Adds
 	}
 	var stay []object.ID
 	if tr.Remove, stay, err = a.Repo.Removable(ctx, plan.IdsOf(made)); err != nil {

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/hgtest"
 	"dorvik.dev/dorvik/internal/ledger"
@@ -128,7 +129,7 @@ func copyOf(t *testing.T, name string, begin func(i *hgtest.Folder), then func(c
 			f.Stop()
 		}
 	}
-	c := crewAt(t, copied(t, at))
+	c := crewAt(t, hgtest.Copy(t, at))
 	for _, f := range []*hgtest.Folder{c.ilka, c.runa} {
 		f.Set("paths.default", c.server.Dir)
 	}
@@ -290,7 +291,8 @@ func TestJoinsAreMadeAndTakenBack(t *testing.T) {
 	}
 }
 
-// TestKilledAtAnyStep kills a change at each of its steps, or has the step fail. The next start finds old or new, whole.
+// TestKilledAtAnyStep kills a change at each of its steps, or has the step fail. The next start finds old or new,
+// whole.
 func TestKilledAtAnyStep(t *testing.T) {
 	every := 17
 	if os.Getenv("DORVIK_FILES") != "" { // the soak tries all
@@ -300,12 +302,12 @@ func TestKilledAtAnyStep(t *testing.T) {
 	c.laden()
 	c.pull()
 	for _, what := range []string{"merge", "rebase", "undo"} {
-		from := copied(t, c.runa.Dir)
+		from := hgtest.Copy(t, c.runa.Dir)
 		if what == "undo" {
 			require.NoError(t, run(t, from, "rebase", 0, false))
 		}
 		before := state(t, from)
-		done := copied(t, from)
+		done := hgtest.Copy(t, from)
 		require.NoError(t, run(t, done, what, 0, false))
 		after := state(t, done)
 		if what == "rebase" { // its changesets are made again, with the same ids
@@ -314,7 +316,7 @@ func TestKilledAtAnyStep(t *testing.T) {
 		tried := 0
 		for _, fails := range []bool{false, true} {
 			for step := 1; ; step += every {
-				dir := copied(t, from)
+				dir := hgtest.Copy(t, from)
 				err := run(t, dir, what, step, fails)
 				if err == nil {
 					break
@@ -336,13 +338,6 @@ func TestKilledAtAnyStep(t *testing.T) {
 	}
 }
 
-func copied(t *testing.T, from string) string {
-	to := filepath.Join(t.TempDir(), "clone")
-	out, err := exec.Command("cp", "-a", from, to).CombinedOutput()
-	require.NoError(t, err, "%s", out)
-	return to
-}
-
 // run acts in a process of its own, which is killed at a step, or in which the step fails. The error is nil only if the
 // process took fewer steps and ended well.
 func run(t *testing.T, dir, what string, step int, fails bool) error {
@@ -358,4 +353,80 @@ func run(t *testing.T, dir, what string, step int, fails bool) error {
 		return fmt.Errorf("%w: %s", err, out)
 	}
 	return nil
+}
+
+// TestPhasesBranchesAndFieldsAreKept: a changeset that is made again keeps what it had.
+func TestPhasesBranchesAndFieldsAreKept(t *testing.T) {
+	c := newCrew(t)
+	r := c.runa
+	r.Write("m", "m\nmore\nsecret\n")
+	r.Commit("a secret")
+	r.Hg("phase", "--secret", "--force", "-r", ".")
+	r.Hg("bookmark", "board")
+	c.pull()
+	s := c.session()
+	defer s.Close()
+	p, err := s.Locate(t.Context(), false)
+	require.NoError(t, err)
+	assert.Equal(t, "1 commit of yours is secret: a push leaves it out. “hg phase --draft -r .” lets them go.",
+		p.OtherHeads(object.ID.String))
+	_, err = join(t.Context(), s, plan.Rebase)
+	require.NoError(t, err)
+	assert.Equal(t, "mine draft\nmine again draft\na secret secret", r.Hg("log", "-r", "only(., desc('theirs'))", "-T",
+		"{desc} {phase}\n"))
+	assert.Equal(t, "board", r.Hg("log", "-r", ".", "-T", "{activebookmark}"))
+	assert.Equal(t, "Runa Holm <runa@skerry.example> 1767261600 -3600", r.Hg("log", "-r", ".", "-T",
+		"{author} {date|hgdate}"))
+	assert.Equal(t, "renamed moved (moved)", r.Hg("log", "-r", "desc('theirs')", "-T",
+		"renamed {file_copies % '{source} ({source})'}"))
+	_, err = s.Applier.GoBack(t.Context(), "")
+	require.NoError(t, err)
+	assert.Equal(t, "mine draft\nmine again draft\na secret secret", r.Hg("log", "-r", "only(., desc('theirs'))", "-T",
+		"{desc} {phase}\n"))
+	assert.Equal(t, "board", r.Hg("log", "-r", ".", "-T", "{activebookmark}"))
+}
+
+// TestHooksOfThePerson: a person's hooks for commits run for the changesets of a join, and can refuse them. Those for
+// changesets from elsewhere do not run.
+func TestHooksOfThePerson(t *testing.T) {
+	c := newCrew(t)
+	c.pull()
+	r := c.runa
+	said := filepath.Join(t.TempDir(), "said")
+	r.Set("hooks.commit.note", "echo commit $HG_NODE >> "+said)
+	r.Set("hooks.changegroup.note", "echo from $HG_SOURCE >> "+said)
+	s := c.session()
+	defer s.Close()
+	_, err := join(t.Context(), s, plan.Rebase)
+	require.NoError(t, err)
+	text, err := os.ReadFile(said)
+	require.NoError(t, err)
+	assert.Equal(t, 2, strings.Count(string(text), "commit "), string(text))
+	assert.NotContains(t, string(text), "from unbundle")
+	_, err = s.Applier.GoBack(t.Context(), "")
+	require.NoError(t, err)
+
+	before := state(t, r.Dir)
+	r.Set("hooks.pretxncommit.never", "echo not on a Friday; exit 1")
+	_, err = join(t.Context(), s, plan.Rebase)
+	require.ErrorContains(t, err, "never hook")
+	assert.ErrorContains(t, err, "Everything is as it was before")
+	assert.Equal(t, before, state(t, r.Dir))
+}
+
+// TestHostileNames: a manifest with a path that leads out of the working folder is refused.
+func TestHostileNames(t *testing.T) {
+	c := newCrew(t)
+	require.NoError(t, os.Symlink(t.TempDir(), filepath.Join(c.runa.Dir, "new")))
+	c.pull()
+	s := c.session()
+	defer s.Close()
+	_, err := join(t.Context(), s, plan.Merge)
+	require.NoError(t, err, "the link that is in the way goes aside")
+	assert.Equal(t, "new\n", c.runa.Read("new/deep/x"))
+	_, err = s.Applier.GoBack(t.Context(), "")
+	require.NoError(t, err)
+	info, err := os.Lstat(filepath.Join(c.runa.Dir, "new"))
+	require.NoError(t, err)
+	assert.NotZero(t, info.Mode()&fs.ModeSymlink)
 }

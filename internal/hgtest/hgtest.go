@@ -183,6 +183,14 @@ func (f *Folder) Stop() {
 	}
 }
 
+// Copy copies a folder with repositories.
+func Copy(t testing.TB, from string) (to string) {
+	to = filepath.Join(t.TempDir(), "copy")
+	out, err := exec.Command("cp", "-a", from, to).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	return to
+}
+
 // Sound checks that hg finds the repository whole.
 func (f *Folder) Sound() {
 	said, code := f.Try("verify")

@@ -338,7 +338,8 @@ func (b *browser) says(what, text string) {
 	b.t.Helper()
 	said := ""
 	require.Eventually(b.t, func() bool {
-		b.do("/execute/sync", map[string]any{"script": "return document.querySelector('" + what + "').innerText",
+		b.do("/execute/sync", map[string]any{"script": "return document.querySelector('" + what +
+			"')?.innerText ?? ''", // the page may be drawing it
 			"args": []any{}}, &said)
 		return strings.Contains(said, text)
 	}, 20*time.Second, 100*time.Millisecond, "%s says %q", what, said)

@@ -3,6 +3,7 @@ package plan
 import (
 	"fmt"
 	"slices"
+	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/history"
@@ -283,6 +284,39 @@ const (
 	FastForward Trivial = "fast-forward"
 	UpToDate    Trivial = "up-to-date"
 )
+
+// OtherHeads describes other heads of the branch, and commits that are kept from being pushed. It is empty without
+// them.
+func (p *Position) OtherHeads(short func(object.ID) string) string {
+	var here, there []string
+	for _, h := range p.Branch.Heads {
+		if h.ID == p.Theirs || h.ID == p.Yours {
+			continue
+		}
+		if h.Public {
+			there = append(there, short(h.ID))
+		} else {
+			here = append(here, short(h.ID))
+		}
+	}
+	var out []string
+	if n := len(here); n > 0 {
+		out = append(out, fmt.Sprintf("%s has %s here, %s: a push leaves %s out.", p.Branch.Name, words.Count(n,
+			"more head",
+			"more heads"), words.List(words.Some(here, 3)), words.Is(n, "it", "them")))
+	}
+	if n := len(there); n > 0 {
+		out = append(out, fmt.Sprintf("Others have %s of %s, %s: %s not joined now. Press c to join another line.",
+			words.Count(n, "more head", "more heads"), p.Branch.Name, words.List(words.Some(there, 3)),
+			words.Is(n, "it is", "they are")))
+	}
+	if n := p.Branch.Secret; n > 0 {
+		out = append(out, fmt.Sprintf(
+			"%s of yours %s secret: a push leaves %s out. “hg phase --draft -r .” lets them go.",
+			words.Count(n, "commit", "commits"), words.Is(n, "is", "are"), words.Is(n, "it", "them")))
+	}
+	return strings.Join(out, " ")
+}
 
 // Triangle describes where the branch is pushed if it follows another one. Otherwise it is empty.
 func (p *Position) Triangle() string {

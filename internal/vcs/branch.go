@@ -20,6 +20,14 @@ type Branch struct {
 	Ref      string    // on the remote, such as refs/heads/main
 	Dest     Line      // push destination, if configured separately
 	Doubt    string    // why the settings name no destination, so that git would not push; empty if they do
+	Heads    []Head    // other heads of the branch, in a system whose branches can have several
+	Secret   int       // number of your commits that the system keeps from being pushed
+}
+
+// Head is a commit of a branch that no other commit of it builds on.
+type Head struct {
+	ID     object.ID
+	Public bool // others have it
 }
 
 // Line names commits that a branch can be joined with or pushed to: a branch of a remote, a branch here, a tag, or a
