@@ -253,7 +253,14 @@ type listedName struct {
 
 // Names returns the branches, bookmarks, tags, and what remotes had.
 func (r *lines) Names(ctx context.Context) (out []vcs.Named, err error) {
+	h, err := r.here(ctx)
+	if err != nil {
+		return nil, err
+	}
 	add := func(name, full, node string) error {
+		if full == headsAt+h.name() && !h.tip().IsZero() { // one works on one of its heads
+			node = h.tip().String()
+		}
 		n, err := parseNode(node)
 		if err == nil {
 			out = append(out, vcs.Named{Name: name, Full: full, Commit: n.id(), Object: n.id()})

@@ -58,7 +58,7 @@ func (fw *Forwards) Line(ctx context.Context, p *plan.Position) *vcs.Line {
 	if k := p.FromLine(); k != nil {
 		line, ok = k.Line, true
 	}
-	if !ok || p.IsPick() || p.Stuck != nil {
+	if !ok || p.IsPick() || p.Stuck != nil || !fw.repo.Dialect().FreeRefs {
 		return nil
 	}
 	line, err := fw.remoteOf(ctx, line)

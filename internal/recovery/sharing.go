@@ -51,7 +51,7 @@ func sharedPath(k settle.Key) string { return path.Join(string(k[:2]), string(k[
 // shares reports whether sharing is switched on.
 func (w *Workspace) shares(ctx context.Context) bool {
 	on, err := w.Repo.Flag(ctx, "dorvik.shareDecisions")
-	return err == nil && on
+	return err == nil && on && w.Repo.Dialect().FreeRefs
 }
 
 // fetchShared fetches the shared decisions. A remote may have none.

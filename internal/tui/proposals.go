@@ -47,6 +47,9 @@ func proposalsAction(j *job) []action {
 	if row := j.st.Row; row != nil && row.Branch == j.pos.Branch.Name {
 		return []action{acts(keys.Proposals, "the row of proposals", func() tea.Cmd { return openRow(j) })}
 	}
+	if !j.s.Repo.Dialect().FreeRefs {
+		return nil
+	}
 	return []action{acts(keys.Proposals, "proposals", func() tea.Cmd { return openProposals(j) })}
 }
 

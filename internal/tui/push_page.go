@@ -7,6 +7,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/merge"
+	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/hostapi"
 	"dorvik.dev/dorvik/internal/plan"
@@ -367,10 +368,23 @@ func (s pushPage) idNow(i int) (id string, same bool) {
 		now = s.job.built.IDs[i]
 	}
 	same = now == s.job.join.Steps[i].Commit.ID
-	if to, ok := s.job.signed[now]; ok {
-		now = to
+	if same {
+		return s.job.s.Planner.Short(now), true
 	}
-	return s.job.s.Planner.Short(now), same
+	return s.made(now), false
+}
+
+// made returns the id of a new commit as it is now: of the signed or stored one. It is only “new” before a system has
+// stored it that gives ids then.
+func (s pushPage) made(id object.ID) string {
+	to, ok := s.job.signed[id]
+	switch {
+	case ok:
+		id = to
+	case s.job.s.Repo.Dialect().LateIDs:
+		return fmt.Sprintf("%-*s", len(s.job.s.Planner.Short(id)), "new")
+	}
+	return s.job.s.Planner.Short(id)
 }
 
 // branchRow is a commit of the new branch.
@@ -416,12 +430,8 @@ func (s pushPage) branch() (rows []branchRow) {
 		again(term.MarkYours, merge.Yours)
 	default:
 		subject, _, _ := strings.Cut(s.job.join.Message, "\n")
-		id := s.job.built.Tip
-		if to, ok := s.job.signed[id]; ok {
-			id = to
-		}
 		note := "joins both lines" + s.withMend()
-		rows = append(rows, branchRow{term.MarkJoined, false, s.job.s.Planner.Short(id), subject, note, "you"})
+		rows = append(rows, branchRow{term.MarkJoined, false, s.made(s.job.built.Tip), subject, note, "you"})
 		as = "as it is"
 	}
 	if s.join() == nil || s.job.join.Route != plan.Rebase {

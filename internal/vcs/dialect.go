@@ -11,15 +11,20 @@ type Dialect struct {
 	own       string // sets a key for all repositories
 	source    string // where the value of a key was read
 	switching string // goes to a branch
+	// FreeRefs says that branches are refs: they move without a commit, and remotes can have refs of any name. Putting a
+	// branch forward, proposals and shared decisions need that.
+	FreeRefs bool
+	// LateIDs says that a new commit gets its id only when it is stored.
+	LateIDs bool
 }
 
 // The dialects. Rows are written without field names, so a row that lacks a field does not compile.
 var (
 	InGit = Dialect{"git", "“git remote add origin ADDRESS”", "“git remote -v”", "“git config dorvik.%s”",
-		"“git config --global dorvik.%s”", "git config dorvik.%s", "“git switch %s”"}
+		"“git config --global dorvik.%s”", "git config dorvik.%s", "“git switch %s”", true, false}
 	InMercurial = Dialect{"hg", "“default = ADDRESS” in the section [paths] of .hg/hgrc", "“hg paths”",
 		"“%s = …” in the section [dorvik] of .hg/hgrc", "“%s = …” in the section [dorvik] of your .hgrc",
-		"[dorvik] %s in hgrc", "“hg update %s”"}
+		"[dorvik] %s in hgrc", "“hg update %s”", false, true}
 )
 
 // Set names what sets a key of Dorvik, given without its section.
