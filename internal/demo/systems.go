@@ -68,7 +68,10 @@ func hgRemote(ctx context.Context, o *object.Overlay, dir string, tip object.ID)
 	if err := hg.Init(ctx, dir, ""); err != nil {
 		return err
 	}
-	return inHg(ctx, dir, func(r *hg.Repo) error { return r.Fill(ctx, o, []object.ID{tip}, object.ID{}) })
+	return inHg(ctx, dir, func(r *hg.Repo) error {
+		_, err := r.Fill(ctx, o, []object.ID{tip}, object.ID{})
+		return err
+	})
 }
 
 func hgClone(ctx context.Context, o *object.Overlay, c cloneOf, remote string) error {
@@ -78,7 +81,10 @@ func hgClone(ctx context.Context, o *object.Overlay, c cloneOf, remote string) e
 	if err := hg.Init(ctx, c.folder, settings); err != nil {
 		return err
 	}
-	return inHg(ctx, c.folder, func(r *hg.Repo) error { return r.Fill(ctx, o, []object.ID{c.seen}, c.tip) })
+	return inHg(ctx, c.folder, func(r *hg.Repo) error {
+		_, err := r.Fill(ctx, o, []object.ID{c.seen}, c.tip)
+		return err
+	})
 }
 
 // inHg opens a repository for a moment.

@@ -172,8 +172,14 @@ func WriteEntry(at beneath.Folder, path string, e object.Entry, data []byte) err
 	return at.Put(path, data, 0o666&^umask())
 }
 
-// FillSubmodules has none to fill: sub-repositories are named and left out.
-func (r *checkouts) FillSubmodules(context.Context, *vcs.Checkout) ([]string, error) { return nil, nil }
+// FillSubmodules returns the sub-repositories: they are named and left out.
+func (r *checkouts) FillSubmodules(_ context.Context, c *vcs.Checkout) ([]string, error) {
+	text, err := beneath.Folder(c.Dir).ReadFile(subFile)
+	if isGone(err) {
+		return nil, nil
+	}
+	return subsIn(string(text)), err
+}
 
 // ChangedIn lists the files of a checkout that are not as in its commit, and those that builds left. Ignored ones are
 // among the latter; hg does not know the folder.

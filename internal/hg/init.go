@@ -23,8 +23,9 @@ func Init(ctx context.Context, dir, settings string) error {
 }
 
 // Fill adds commits of an overlay to a repository as changesets, makes those of the first ids public, and checks out
-// the last one unless it is zero.
-func (r *changes) Fill(ctx context.Context, o *object.Overlay, public []object.ID, tip object.ID) error {
+// the last one unless it is zero. It returns the changeset of each commit.
+func (r *changes) Fill(ctx context.Context, o *object.Overlay, public []object.ID, tip object.ID) (
+	map[object.ID]object.ID, error) {
 	tips := append([]object.ID{}, public...)
 	if !tip.IsZero() {
 		tips = append(tips, tip)
@@ -33,20 +34,20 @@ func (r *changes) Fill(ctx context.Context, o *object.Overlay, public []object.I
 	defer os.Remove(bundle)
 	made, err := r.Make(ctx, o, tips, nil, bundle)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if err := r.Add(ctx, bundle); err != nil {
-		return err
+		return nil, err
 	}
 	for _, id := range public {
 		if _, err := r.run(ctx, "making changesets public", "phase", "--public", "-r",
 			made.Of[id].String()); err != nil {
-			return err
+			return nil, err
 		}
 	}
 	if tip.IsZero() {
-		return nil
+		return made.Of, nil
 	}
 	_, err = r.run(ctx, "filling the working folder", "update", "--quiet", "-r", made.Of[tip].String())
-	return err
+	return made.Of, err
 }

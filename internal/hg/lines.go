@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -344,17 +345,36 @@ func (r *lines) Commits(ctx context.Context, rev string) ([]object.ID, error) {
 // Reflog returns the moves of a name of a remote, as far as Dorvik made them.
 func (r *lines) Reflog(_ context.Context, ref string) []vcs.RefMove { return r.refs.moves(ref) }
 
-// OnRemote returns where a changeset is besides here: it is public, or a remote was seen with it.
+// OnRemote returns a branch of a remote that has a changeset, as far as it was seen, or an empty text.
 func (r *lines) OnRemote(ctx context.Context, id object.ID) (string, error) {
 	away, err := r.Unpushed(ctx, []object.ID{id}, nil)
 	if err != nil || away[id] {
 		return "", err
 	}
-	remotes, err := r.Remotes(ctx)
-	if err != nil || len(remotes) == 0 {
-		return "a remote", err
+	kept, err := r.refs.all()
+	if err != nil {
+		return "", err
 	}
-	return remotes[0].String(), nil
+	for _, full := range slices.Sorted(maps.Keys(kept)) {
+		name, ok := strings.CutPrefix(full, remotesAt)
+		if !ok {
+			continue
+		}
+		on, err := r.Commits(ctx, "present("+id.String()+") and ancestors(present("+kept[full].String()+"))")
+		if err != nil || len(on) > 0 {
+			return name, err
+		}
+	}
+	h, err := r.here(ctx)
+	if err != nil {
+		return "", err
+	}
+	to := r.lineAt(usualPath, headsAt+h.branch) // it was never asked, but what is public came from there
+	at, err := r.Ref(ctx, to.Tracking)
+	if err != nil || at.IsZero() {
+		return "", err
+	}
+	return to.Name, nil
 }
 
 // mostInSet is the number of changesets that are asked for at once.

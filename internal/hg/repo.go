@@ -60,6 +60,7 @@ var notRead = map[string]string{
 	"narrowhg-experimental":        "a clone of a part of the files",
 	"exp-remotefilelog-repo-req-1": "files that are fetched when they are needed",
 	"exp-remotefilelog-repo-req":   "files that are fetched when they are needed",
+	"lfs":                          "files that are kept elsewhere (lfs)",
 	"exp-archived-phase":           "archived changesets",
 }
 

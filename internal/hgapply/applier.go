@@ -3,6 +3,7 @@
 package hgapply
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -23,6 +24,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/words"
 	"dorvik.dev/dorvik/internal/workdir"
 )
 
@@ -186,6 +188,10 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err != nil {
 		return nil, err
 	}
+	if why, err := a.Repo.Unmovable(ctx, a.Planner.Store, was, is); err != nil || why != "" {
+		return nil, cmp.Or(err, error(&plan.Blocked{What: why + ".",
+			Next: "Join with hg itself. Nothing was changed."}))
+	}
 	name, err := a.name(p.Tip())
 	if err != nil {
 		return nil, err
@@ -217,7 +223,18 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		wp.GoneBack = true
 		return nil, errors.Join(err, a.Ledger.Store.PutWaypoint(wp))
 	}
-	return wp, nil
+	return wp, a.tellSubs(ctx, was, tree)
+}
+
+// tellSubs names the sub-repositories that are at other changesets now. Dorvik does not update them.
+func (a *Applier) tellSubs(ctx context.Context, from, to object.ID) error {
+	names, err := a.Repo.Subs(ctx, a.Planner.Store, from, to)
+	if err != nil || len(names) == 0 {
+		return err
+	}
+	a.Ledger.Tell("The sub-repositories %s may be at other changesets in the joined code than in your working folder: “hg "+
+		"update .” brings them there.", words.List(words.Some(names, 3)))
+	return nil
 }
 
 // keepWork notes under a waypoint what was not committed, and what was half done.

@@ -430,3 +430,26 @@ func TestHostileNames(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotZero(t, info.Mode()&fs.ModeSymlink)
 }
+
+// TestWhatLiesBeside: sub-repositories are named, and working folders whose files are converted stay as they are.
+func TestWhatLiesBeside(t *testing.T) {
+	c := newCrew(t)
+	i := c.ilka
+	i.Write(".hgsub", "lib = ../lib\n")
+	i.Write(".hgsubstate", strings.Repeat("0", 40)+" lib\n")
+	i.Write(".hgeol", "[repository]\nnative = CRLF\n")
+	i.Commit("beside")
+	c.runa.Set("paths.default", i.Dir)
+	c.pull()
+	c.runa.Set("extensions.eol", "")
+	s := c.session()
+	_, err := join(t.Context(), s, plan.Merge)
+	require.ErrorContains(t, err, "Files have other line ends on disk than in changesets here (.hgeol)")
+	s.Close()
+	c.runa.Set("extensions.eol", "!")
+	s = c.session()
+	defer s.Close()
+	_, err = join(t.Context(), s, plan.Merge)
+	require.NoError(t, err)
+	assert.Contains(t, s.TakeNotice(), "The sub-repositories lib may be at other changesets")
+}
