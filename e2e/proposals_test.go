@@ -83,7 +83,7 @@ func TestOnesOwnProposalIsMadeToJoin(t *testing.T) {
 	x.press("Enter")
 	x.see("MAY NOT WORK TOGETHER")
 	x.press("t")
-	x.see("1 place mended")
+	x.see("1 place mended", "Mended: timetable/sailing.go", "agree and run it")
 	x.press("Enter")
 	x.see("The joined code passes")
 	x.press("Enter")

@@ -81,7 +81,7 @@ func (f gitFiles) commit(ctx context.Context, name string) (object.ID, error) {
 // Unfinished returns the half-done operation, or nil.
 func (r *Tree) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
 	f := gitFiles{r}
-	u := &vcs.Unfinished{Operation: f.operation(), By: vcs.InGit.Program}
+	u := &vcs.Unfinished{Operation: f.operation(), By: vcs.InGit.Name}
 	if u.Operation == "" {
 		return nil, nil
 	}

@@ -78,7 +78,8 @@ func (r *changes) Unmovable(ctx context.Context, store *object.Overlay, from, to
 		}
 		on := slices.ContainsFunc(set, func(s vcs.Setting) bool { return !strings.HasPrefix(s.Value, "!") })
 		if on && storesCRLF(text) {
-			return "Files have other line ends on disk than in changesets here (.hgeol), which Dorvik does not convert", nil
+			return "Files have other line ends on disk than in changesets here (.hgeol), which Dorvik does not " +
+				"convert", nil
 		}
 	}
 	requires, err := os.ReadFile(filepath.Join(r.own, "requires"))

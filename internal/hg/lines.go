@@ -436,3 +436,36 @@ func (r *lines) UpdateRefs(_ context.Context, message string, updates ...vcs.Ref
 
 // errNotHere reports something that Dorvik does in git repositories only.
 var errNotHere = errors.New("that is done in git repositories only. Nothing was changed")
+
+// usualPath is the path that hg pulls from and pushes to when none is named. pushPath is where it pushes, if set.
+const (
+	usualPath vcs.Remote = "default"
+	pushPath  vcs.Remote = "default-push"
+)
+
+// Remotes returns the paths of the repository, the usual one first.
+func (r *lines) Remotes(ctx context.Context) ([]vcs.Remote, error) {
+	out, err := r.run(ctx, "reading the paths", "paths", "-T", "json")
+	if err != nil {
+		var failed *Error
+		if errors.As(err, &failed) && failed.Exit == 1 { // there are none
+			return nil, nil
+		}
+		return nil, err
+	}
+	var list []struct {
+		Name string `json:"name"`
+	}
+	if err := json.Unmarshal([]byte(out), &list); err != nil {
+		return nil, fmt.Errorf("reading the paths: %w", err)
+	}
+	var names []vcs.Remote
+	for _, p := range list {
+		if name := vcs.Remote(p.Name); name == usualPath {
+			names = slices.Insert(names, 0, name)
+		} else if name != pushPath {
+			names = append(names, name)
+		}
+	}
+	return names, nil
+}

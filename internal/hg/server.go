@@ -37,7 +37,7 @@ var ErrNoProgram = errors.New(
 	"this folder belongs to Mercurial, but there is no “hg” here: install Mercurial, and start " +
 		"dorvik again")
 
-// server is a running command server (hg help internals.commandserver). Starting hg takes longer than most of its
+// server is a running command server. Starting hg takes longer than most of its
 // commands, so one process runs them all, one at a time.
 type server struct {
 	dir     string

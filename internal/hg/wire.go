@@ -2,10 +2,7 @@ package hg
 
 import (
 	"context"
-	"encoding/json"
-	"errors"
 	"fmt"
-	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -15,41 +12,8 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// usualPath is the path that hg pulls from and pushes to when none is named. pushPath is where it pushes, if set.
-const (
-	usualPath vcs.Remote = "default"
-	pushPath  vcs.Remote = "default-push"
-)
-
 // wire talks to remotes.
 type wire struct{ *lines }
-
-// Remotes returns the paths of the repository, the usual one first.
-func (r *lines) Remotes(ctx context.Context) ([]vcs.Remote, error) {
-	out, err := r.run(ctx, "reading the paths", "paths", "-T", "json")
-	if err != nil {
-		var failed *Error
-		if errors.As(err, &failed) && failed.Exit == 1 { // there are none
-			return nil, nil
-		}
-		return nil, err
-	}
-	var list []struct {
-		Name string `json:"name"`
-	}
-	if err := json.Unmarshal([]byte(out), &list); err != nil {
-		return nil, fmt.Errorf("reading the paths: %w", err)
-	}
-	var names []vcs.Remote
-	for _, p := range list {
-		if name := vcs.Remote(p.Name); name == usualPath {
-			names = slices.Insert(names, 0, name)
-		} else if name != pushPath {
-			names = append(names, name)
-		}
-	}
-	return names, nil
-}
 
 // pushTo returns the path for a push.
 func (r *wire) pushTo(ctx context.Context, remote vcs.Remote) string {

@@ -1,13 +1,10 @@
 package hg
 
 import (
-	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -15,30 +12,6 @@ import (
 
 // work reads the working folder.
 type work struct{ *wire }
-
-// dirstate is the parents of the working folder, as its file has them.
-type dirstate struct{ p1, p2 node }
-
-// dirstate reads the file, of version 1 or 2 (hg help internals.dirstate-v2). A missing one has no parents.
-func (r *place) dirstate() (d dirstate) {
-	data, err := os.ReadFile(filepath.Join(r.own, "dirstate"))
-	if err != nil {
-		return d
-	}
-	const mark, padded = "dirstate-v2\n", 32 // a node of version 2 has room for a longer hash
-	if rest, ok := bytes.CutPrefix(data, []byte(mark)); ok {
-		if len(rest) >= 2*padded {
-			copy(d.p1[:], rest)
-			copy(d.p2[:], rest[padded:])
-		}
-		return d
-	}
-	if len(data) >= 2*len(d.p1) {
-		copy(d.p1[:], data)
-		copy(d.p2[:], data[len(d.p1):])
-	}
-	return d
-}
 
 // entry is a file of hg's status.
 type entry struct {

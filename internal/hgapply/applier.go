@@ -232,8 +232,8 @@ func (a *Applier) tellSubs(ctx context.Context, from, to object.ID) error {
 	if err != nil || len(names) == 0 {
 		return err
 	}
-	a.Ledger.Tell("The sub-repositories %s may be at other changesets in the joined code than in your working folder: “hg "+
-		"update .” brings them there.", words.List(words.Some(names, 3)))
+	a.Ledger.Tell("The sub-repositories %s may be at other changesets in the joined code than in your working folder: "+
+		"“hg update .” brings them there.", words.List(words.Some(names, 3)))
 	return nil
 }
 

@@ -97,7 +97,7 @@ func TestHalfDone(t *testing.T) {
 				ctx := t.Context()
 				st, err := s.Workspace.Stuck(ctx)
 				require.NoError(t, err)
-				assert.True(t, strings.HasPrefix(st.Sentence(), "hg stopped in the middle of a"), st.Sentence())
+				assert.True(t, strings.HasPrefix(st.Sentence(), "Mercurial stopped in the middle of a"), st.Sentence())
 				if how == "back" {
 					_, err = s.GiveBack(ctx)
 					require.NoError(t, err)

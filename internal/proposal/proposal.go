@@ -99,7 +99,7 @@ func (b *Board) Remote(ctx context.Context) (vcs.Remote, error) {
 		return vcs.Remote(said), err
 	}
 	if !b.Repo.Dialect().FreeRefs {
-		return "", &plan.Blocked{What: "Remotes of Mercurial have branches and bookmarks only, so there are no proposals.",
+		return "", &plan.Blocked{What: "Remotes of Mercurial have branches and bookmarks only: there are no proposals.",
 			Next: "Join a line with c, or “dorvik recover --from LINE”. Nothing was changed."}
 	}
 	if here, err := b.Repo.Current(ctx); err == nil && here.Remote != "" && here.Remote != "." {

@@ -175,8 +175,8 @@ func (pr *Prover) tellLeft(ctx context.Context, output []string, each func(strin
 		}) {
 			if of[word] {
 				delete(of, word)
-				each("dorvik: " + word + " is set for you and was not given to the check; git config --global --add " +
-					"dorvik.checkEnv " + word + " gives it")
+				each("dorvik: " + word + " is set for you and was not given to the check; name it in " +
+					pr.Repo.Dialect().SetEverywhere("checkEnv"))
 			}
 		}
 	}

@@ -94,7 +94,7 @@ func (pr *Prover) OwnProgram(ctx context.Context, key string) (line string, err 
 	}
 	if line == "" && len(all) > 0 {
 		return "", fmt.Errorf("%s is set by the repository's own configuration, which may not have you run programs; "+
-			"set it with “git config --global %s”", key, key)
+			"set it with %s", key, pr.Repo.Dialect().SetEverywhere(strings.TrimPrefix(key, "dorvik.")))
 	}
 	return line, nil
 }

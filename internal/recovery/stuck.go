@@ -27,7 +27,7 @@ func (w *Workspace) Stuck(ctx context.Context) (*plan.Stuck, error) {
 		return nil, err
 	}
 	if u == nil && plan.HasConflicts(dirty) && !b.Tip.IsZero() {
-		u = &vcs.Unfinished{Operation: vcs.Unmerged, By: w.Repo.Dialect().Program, Branch: b.Name,
+		u = &vcs.Unfinished{Operation: vcs.Unmerged, By: w.Repo.Dialect().Name, Branch: b.Name,
 			Detached: b.Name == "", Head: b.Tip, Before: b.Tip}
 	}
 	if u == nil {

@@ -268,7 +268,7 @@ func TestStepsAndEnvironment(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t,
 		[]string{"true..kept.0", "no DEPLOY_TOKEN", "dorvik: DEPLOY_TOKEN is set for you and was not given " +
-			"to the check; git config --global --add dorvik.checkEnv DEPLOY_TOKEN gives it"}, out)
+			"to the check; name it in “git config --global dorvik.checkEnv”"}, out)
 	assert.Equal(t, []int{0, 1}, begun)
 	assert.Equal(t, 3, proof.Result.Exit)
 	var how []bool

@@ -4,15 +4,14 @@ import "fmt"
 
 // Dialect is how the users of a system say things: the commands that a sentence names as the next step.
 type Dialect struct {
-	Program   string // that the person runs, such as git
+	Name      string // of the system, in a sentence
 	AddRemote string // names a remote
-	Remotes   string // shows the remotes
 	settings  string // sets a key, whose section and name it is made with
 	own       string // sets a key for all repositories
 	source    string // where the value of a key was read
 	switching string // goes to a branch
-	// FreeRefs says that branches are refs: they move without a commit, and remotes can have refs of any name. Putting a
-	// branch forward, proposals and shared decisions need that.
+	// FreeRefs says that branches are refs: they move without a commit, and remotes can have refs of any name. Putting
+	// a branch forward, proposals and shared decisions need that.
 	FreeRefs bool
 	// LateIDs says that a new commit gets its id only when it is stored.
 	LateIDs bool
@@ -20,9 +19,9 @@ type Dialect struct {
 
 // The dialects. Rows are written without field names, so a row that lacks a field does not compile.
 var (
-	InGit = Dialect{"git", "“git remote add origin ADDRESS”", "“git remote -v”", "“git config dorvik.%s”",
+	InGit = Dialect{"git", "“git remote add origin ADDRESS”", "“git config dorvik.%s”",
 		"“git config --global dorvik.%s”", "git config dorvik.%s", "“git switch %s”", true, false}
-	InMercurial = Dialect{"hg", "“default = ADDRESS” in the section [paths] of .hg/hgrc", "“hg paths”",
+	InMercurial = Dialect{"Mercurial", "“default = ADDRESS” in the section [paths] of .hg/hgrc",
 		"“%s = …” in the section [dorvik] of .hg/hgrc", "“%s = …” in the section [dorvik] of your .hgrc",
 		"[dorvik] %s in hgrc", "“hg update %s”", false, true}
 )

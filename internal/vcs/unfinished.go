@@ -117,7 +117,7 @@ type Command struct {
 // Unfinished is an operation that git left half done in a working tree.
 type Unfinished struct {
 	Operation Operation
-	By        string      // the program that left it, such as git
+	By        string      // the system that left it, such as git
 	Branch    string      // the branch it changes; empty if HEAD was detached
 	Head      object.ID   // where HEAD is now
 	Detached  bool        // whether HEAD is detached now

@@ -1,0 +1,47 @@
+package hg
+
+import (
+	"context"
+	"path/filepath"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// place is where a repository is, and what runs its commands.
+type place struct {
+	dir    string // top of the working folder
+	own    string // its .hg folder
+	hg     *server
+	mirror *mirror
+	refs   *refs
+}
+
+// Where returns where the repository is.
+func (r *place) Where() vcs.Where { return vcs.Where{Dir: r.dir, Own: r.own} }
+
+// Inside returns the path of a file in the .hg folder.
+func (r *place) Inside(_ context.Context, name string) (string, error) {
+	return filepath.Join(r.own, filepath.FromSlash(name)), nil
+}
+
+// run runs an hg command.
+func (r *place) run(ctx context.Context, doing string, args ...string) (string, error) {
+	return r.hg.run(ctx, doing, args...)
+}
+
+// nodes reads a list of nodes, one a line.
+func nodes(out string) (ids []object.ID, err error) {
+	for line := range strings.Lines(out) {
+		if line = strings.TrimSpace(line); line == "" {
+			continue
+		}
+		n, err := parseNode(line)
+		if err != nil {
+			return nil, err
+		}
+		ids = append(ids, n.id())
+	}
+	return ids, nil
+}
