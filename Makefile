@@ -64,7 +64,7 @@ soak:
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_STATES=$(or $(STATES),5000) \
 	  $(GO) test -count=1 -timeout 2h -run TestHalfDoneStates ./internal/recovery
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_HG_HISTORIES=3000 DORVIK_FILES=1 \
-	  $(GO) test -count=1 -timeout 1h -v -run 'WithHg|HalfDone|KilledAtAnyStep' ./internal/recovery ./internal/hgapply
+	  $(GO) test -count=1 -timeout 1h -v -run 'WithHg|HalfDone|KilledAtAnyStep|JoinsAreMade' ./internal/recovery ./internal/hgapply
 	$(MAKE) --no-print-directory race
 	$(MAKE) --no-print-directory fuzz
 

@@ -21,7 +21,8 @@ type committedJSON struct {
 // commitCommand commits what is staged.
 func commitCommand(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "commit -m TEXT", Short: "Commit what is staged, with hooks and signing as configured",
-		Long: `Commits what is staged. No file changes, and “dorvik undo” makes it uncommitted again. To
+		Long: `Commits what is staged; in Mercurial, which stages nothing, all tracked files. No file
+changes, and “dorvik undo” makes it uncommitted again. To
 choose files or single edits, commit in the full screen.`,
 		Args: noArgs}
 	d := recovery.Draft{Staged: true}

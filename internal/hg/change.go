@@ -231,48 +231,39 @@ func (r *changes) SetParents(ctx context.Context, to [2]object.ID) error {
 const atOnce = 500
 
 // Settle brings what hg knows of the working folder up to its parent, and marks files again that are added or removed
-// there. With all it forgets what it knew of every file, as is needed where a merge was half done; then hg reads all
-// files again. It may be called twice.
-func (r *changes) Settle(ctx context.Context, m Marks, all bool) error {
+// there. changed are the files that the parent has and the one before had otherwise: hg takes a file for unmodified
+// if only its size and time are as it noted them, so it has to compare those. With all it forgets what it knew of every
+// file, as is needed where a merge was half done. Settle may be called twice.
+func (r *changes) Settle(ctx context.Context, m Marks, changed []string, all bool) error {
 	const doing = "looking at the working folder"
 	args := []string{"debugrebuilddirstate", "-r", "."}
 	if !all {
 		args = append(args, "--minimal")
+		if err := r.mark(ctx, "forget", changed); err != nil {
+			return err
+		}
 	}
 	if _, err := r.run(ctx, doing, args...); err != nil {
 		return err
+	}
+	if !all {
+		if err := r.mark(ctx, "add", changed); err != nil {
+			return err
+		}
 	}
 	list, err := r.listed(ctx)
 	if err != nil {
 		return err
 	}
 	is := map[string]string{}
-	var again []string // hg takes a file of another size for modified, and compares one that was just added
 	for _, e := range list {
-		if is[e.Path] = e.Status; e.Status == "M" {
-			again = append(again, "path:"+e.Path)
-		}
+		is[e.Path] = e.Status
 	}
-	var add, forget []string
-	for _, p := range m.Added {
-		if is[p] == "?" {
-			add = append(add, "path:"+p)
-		}
+	of := func(paths []string, status string) []string {
+		return slices.DeleteFunc(slices.Clone(paths), func(p string) bool { return is[p] != status })
 	}
-	for _, p := range m.Removed {
-		if is[p] == "!" {
-			forget = append(forget, "path:"+p)
-		}
-	}
-	for _, of := range []struct {
-		command string
-		paths   []string
-	}{{"forget", again}, {"add", again}, {"add", add}, {"forget", forget}} {
-		for some := range slices.Chunk(of.paths, atOnce) {
-			if _, err := r.run(ctx, doing, append([]string{of.command, "--quiet", "--"}, some...)...); err != nil {
-				return err
-			}
-		}
+	if err := errors.Join(r.mark(ctx, "add", of(m.Added, "?")), r.mark(ctx, "forget", of(m.Removed, "!"))); err != nil {
+		return err
 	}
 	for to, from := range m.Copies {
 		if is[to] != "?" && is[to] != "A" {
@@ -280,8 +271,26 @@ func (r *changes) Settle(ctx context.Context, m Marks, all bool) error {
 		}
 		// What a file is a copy of may be gone by now; then it is a new file.
 		_, _ = r.run(ctx, doing, "copy", "--after", "--force", "--quiet", "--", filepath.Join(r.dir,
-			filepath.FromSlash(from)),
-			filepath.Join(r.dir, filepath.FromSlash(to)))
+			filepath.FromSlash(from)), filepath.Join(r.dir, filepath.FromSlash(to)))
+	}
+	return nil
+}
+
+// mark adds or forgets files. Those that are not there, or are so already, are passed over.
+func (r *changes) mark(ctx context.Context, command string, paths []string) error {
+	for some := range slices.Chunk(paths, atOnce) {
+		args := []string{command, "--quiet", "--"}
+		for _, p := range some {
+			args = append(args, "path:"+p)
+		}
+		const someNot = 1
+		_, said, code, err := r.hg.all(ctx, args...)
+		if err != nil {
+			return err
+		}
+		if code != 0 && code != someNot {
+			return &Error{"looking at the working folder", said, code}
+		}
 	}
 	return nil
 }

@@ -112,8 +112,14 @@ func (m *mirror) sync(ctx context.Context) error {
 			return err
 		}
 	}
-	return im.close()
+	if err := im.close(); err != nil {
+		return err
+	}
+	return odb.Gather(ctx, m.file("objects"), mostPacks)
 }
+
+// mostPacks is the number of small packs above which they become one.
+const mostPacks = 30
 
 // revAt is a revision with its number, which only this repository has.
 type revAt struct {
@@ -522,13 +528,23 @@ func (im *importer) changes(was, is []byte, set map[string]object.Entry) error {
 		if !ok {
 			return fmt.Errorf("%s has the revision %s, which is not there", f.path, f.node.hex())
 		}
-		if err := object.CheckPath(f.path); err != nil {
+		if err := checkPath(f.path); err != nil {
 			return err
 		}
 		set[f.path] = object.Entry{Mode: f.mode(), ID: known.blob}
 		is = newRest
 	}
 	return nil
+}
+
+// checkPath refuses paths that lead out of a working folder, or into what a version-control system keeps there.
+func checkPath(path string) error {
+	for name := range strings.SplitSeq(path, "/") {
+		if strings.EqualFold(name, ".hg") {
+			return fmt.Errorf("it has the path %q, which hg itself would not write", path)
+		}
+	}
+	return object.CheckPath(path)
 }
 
 // treeOf returns the tree of a manifest.

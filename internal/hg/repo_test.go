@@ -5,12 +5,14 @@ import (
 	"os"
 	"path/filepath"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/hgtest"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 func open(t *testing.T, f *hgtest.Folder) *Repo {
@@ -82,4 +84,74 @@ func TestTheMirrorHasWhatHgHas(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, third, b.Tip.String())
 	assert.Empty(t, dirty)
+}
+
+// TestWithoutHg says what is missing in one sentence.
+func TestWithoutHg(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.Mkdir(filepath.Join(dir, ".hg"), 0o755))
+	t.Setenv("PATH", t.TempDir())
+	_, err := Open(t.Context(), dir)
+	require.ErrorIs(t, err, ErrNoProgram)
+}
+
+// TestStorageThatIsNotRead names it, before anything is asked.
+func TestStorageThatIsNotRead(t *testing.T) {
+	dir := t.TempDir()
+	require.NoError(t, os.MkdirAll(filepath.Join(dir, ".hg", "store"), 0o755))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".hg", "requires"), []byte("share-safe\n"), 0o644))
+	require.NoError(t, os.WriteFile(filepath.Join(dir, ".hg", "store", "requires"), []byte("store\ntreemanifest\n"),
+		0o644))
+	_, err := Open(t.Context(), dir)
+	require.ErrorContains(t, err, "this repository has manifests as trees, which Dorvik cannot read")
+}
+
+// TestAMirrorThatWasCutOff: what an interrupted import appended is not read, and a removed mirror is made again.
+func TestAMirrorThatWasCutOff(t *testing.T) {
+	hgtest.Isolate(t)
+	f := hgtest.New(t, "Runa Holm <runa@skerry.example>")
+	f.Write("a.txt", "one\n")
+	first := f.Commit("first")
+	open(t, f)
+	files := filepath.Join(f.Dir, ".hg", "dorvik", "mirror", "files")
+	data, err := os.ReadFile(files)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(files, append(data, "half a record"...), 0o600))
+	f.Write("a.txt", "two\n")
+	second := f.Commit("second")
+	r := open(t, f)
+	assert.Equal(t, "a file: one\n", text(t, r, first, "a.txt"))
+	assert.Equal(t, "a file: two\n", text(t, r, second, "a.txt"))
+	require.NoError(t, os.RemoveAll(filepath.Dir(files)))
+	assert.Equal(t, "a file: two\n", text(t, open(t, f), second, "a.txt"))
+}
+
+// TestSettingsAreWrittenAndRead edits the repository's hgrc without disturbing the rest of it.
+func TestSettingsAreWrittenAndRead(t *testing.T) {
+	hgtest.Isolate(t)
+	f := hgtest.New(t, "Runa Holm <runa@skerry.example>")
+	file := filepath.Join(f.Dir, ".hg", "hgrc")
+	require.NoError(t, os.WriteFile(file, []byte(
+		"# mine\n[ui]\nusername = Runa Holm <runa@skerry.example>\n[dorvik]\ncheck = make\n"+
+			"  test\n# kept\ntasks = t\n"), 0o644))
+	r := open(t, f)
+	ctx := t.Context()
+	require.NoError(t, r.SetConfig(ctx, "dorvik.check", "sh check.sh"))
+	require.NoError(t, r.SetConfig(ctx, "dorvik.fetchEvery", "5"))
+	require.NoError(t, r.UnsetConfig(ctx, "dorvik.tasks"))
+	require.Error(t, r.SetConfig(ctx, "dorvik.check", "two\nlines"))
+	data, err := os.ReadFile(file)
+	require.NoError(t, err)
+	assert.Equal(t, "# mine\n[ui]\nusername = Runa Holm <runa@skerry.example>\n[dorvik]\n# kept\ncheck = sh check.sh\n"+
+		"fetchEvery = 5\n", string(data))
+	every, err := r.Duration(ctx, "dorvik.fetchEvery")
+	require.NoError(t, err)
+	assert.Equal(t, 5*time.Minute, every)
+	list, err := r.Values(ctx, `^dorvik\.`, true)
+	require.NoError(t, err)
+	assert.Equal(t, []vcs.Setting{{Name: "dorvik.check", Value: "sh check.sh"}, {Name: "dorvik.fetchevery",
+		Value: "5"}}, list)
+	who, err := r.Committer(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, "runa@skerry.example", who.Email)
 }

@@ -176,7 +176,8 @@ func (s *server) all(ctx context.Context, args ...string) (out string, said []st
 			return "", nil, 0, err
 		}
 	}
-	ended := context.AfterFunc(ctx, func() { kill(s.cmd) })
+	cmd := s.cmd
+	ended := context.AfterFunc(ctx, func() { kill(cmd) })
 	defer ended()
 	out, words, code, err := s.exchange(args)
 	if err != nil {
@@ -250,7 +251,8 @@ func (s *server) close() {
 		return
 	}
 	s.in.Close()
-	late := time.AfterFunc(time.Second, func() { kill(s.cmd) })
+	cmd := s.cmd
+	late := time.AfterFunc(time.Second, func() { kill(cmd) })
 	_ = s.cmd.Wait()
 	late.Stop()
 	s.cmd = nil

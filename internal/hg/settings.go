@@ -26,9 +26,13 @@ type configuration struct {
 	mu     sync.Mutex
 	list   []setting
 	stamps map[string]time.Time // of the files that can have settings
+	stale  bool                 // Dorvik wrote one of them since
 }
 
-type setting struct{ name, value string }
+type setting struct {
+	name, value string
+	own         bool // the person's, and not of the repository's hgrc
+}
 
 // settings reads and writes them.
 type settings struct {
@@ -56,7 +60,7 @@ func (c *configuration) files() []string {
 func (c *configuration) all(ctx context.Context) ([]setting, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	now, fresh := map[string]time.Time{}, c.stamps != nil
+	now, fresh := map[string]time.Time{}, c.stamps != nil && !c.stale
 	for _, file := range c.files() {
 		if info, err := os.Stat(file); err == nil {
 			now[file] = info.ModTime()
@@ -66,7 +70,7 @@ func (c *configuration) all(ctx context.Context) ([]setting, error) {
 	if fresh {
 		return c.list, nil
 	}
-	if c.stamps != nil {
+	if c.stamps != nil || c.stale {
 		c.place.hg.close()
 	}
 	out, err := c.place.run(ctx, "reading the settings", "config", "-T", "json")
@@ -74,15 +78,16 @@ func (c *configuration) all(ctx context.Context) ([]setting, error) {
 		return nil, err
 	}
 	var list []struct {
-		Name  string `json:"name"`
-		Value any    `json:"value"`
+		Name   string `json:"name"`
+		Value  any    `json:"value"`
+		Source string `json:"source"`
 	}
 	if err := json.Unmarshal([]byte(out), &list); err != nil {
 		return nil, fmt.Errorf("reading the settings: %w", err)
 	}
-	c.list, c.stamps = nil, now
+	c.list, c.stamps, c.stale = nil, now, false
 	for _, s := range list {
-		c.list = append(c.list, setting{s.Name, fmt.Sprint(s.Value)})
+		c.list = append(c.list, setting{s.Name, fmt.Sprint(s.Value), !strings.HasPrefix(s.Source, c.place.own)})
 	}
 	return c.list, nil
 }
@@ -139,7 +144,7 @@ func (r *settings) Duration(ctx context.Context, key string) (time.Duration, err
 }
 
 // Values returns the value of a key or, with pattern, of all keys that an expression matches. Names are in lower case.
-// All are the person's own: no settings come with a clone.
+// Those of the repository's hgrc are not the person's own: they can come with a copied folder.
 func (r *settings) Values(ctx context.Context, key string, pattern bool) (out []vcs.Setting, err error) {
 	all, err := r.config.all(ctx)
 	if err != nil {
@@ -155,7 +160,7 @@ func (r *settings) Values(ctx context.Context, key string, pattern bool) (out []
 	}
 	for _, s := range all {
 		if is(s.name) {
-			one := vcs.Setting{Name: key, Value: s.value, Own: true}
+			one := vcs.Setting{Name: key, Value: s.value, Own: s.own}
 			if pattern {
 				one.Name = strings.ToLower(s.name)
 			}
@@ -227,9 +232,7 @@ func (r *settings) editConfig(key string, value *string) error {
 	}
 	r.config.mu.Lock()
 	defer r.config.mu.Unlock()
-	if r.config.stamps != nil {
-		r.config.stamps = map[string]time.Time{file: {}} // files that are written twice within a tick look alike
-	}
+	r.config.stale = true // a file that is written twice within a tick looks as before
 	return nil
 }
 

@@ -5,6 +5,7 @@ package hgapply
 import (
 	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -249,7 +250,7 @@ func (a *Applier) keepWork(ctx context.Context, p *plan.Position, tr *Transition
 		return nil
 	}
 	wp.Kept.Operation, wp.Kept.State = string(p.Stuck.Left.Operation), p.Stuck.Left.Files
-	return a.noteParents(tr)
+	return a.files.noteParents(tr)
 }
 
 // readMarks notes what hg knows of the working folder, to be said again after the change.
@@ -257,7 +258,17 @@ func (a *Applier) readMarks(ctx context.Context, tr *Transition) (err error) {
 	if tr.Marks, err = a.Repo.MarksNow(ctx); err == nil {
 		tr.Bookmark, err = a.Repo.Bookmark(ctx)
 	}
-	return err
+	if err != nil {
+		return err
+	}
+	data, err := json.Marshal(tr.Marks)
+	if err == nil {
+		err = os.WriteFile(filepath.Join(a.files.keepAt(tr.Keep), marksFile), data, 0o600)
+	}
+	if err != nil {
+		return fmt.Errorf("keeping which files are added or removed: %w; nothing was changed", err)
+	}
+	return nil
 }
 
 // name reserves a name for a waypoint.
@@ -282,6 +293,7 @@ const (
 	replacedFile = "replaced.hg" // those that it made again, and removed
 	stateFolder  = "state"       // hg's files of a half-done operation
 	parentsFile  = "parents"     // the parents of the working folder in it
+	marksFile    = "marks.json"  // which files were added, removed or copied, and not committed
 )
 
 // add makes changesets of the commits of a join, in a bundle, and finds those that they replace. It returns the new
@@ -354,17 +366,17 @@ func (a *Applier) secret(ctx context.Context, p *plan.Position, m *hg.Making, or
 }
 
 // noteParents keeps the parents that the working folder has in a half-done operation.
-func (a *Applier) noteParents(tr *Transition) error {
+func (f *files) noteParents(tr *Transition) error {
 	text := tr.From[0].String() + "\n" + tr.From[1].String() + "\n"
-	if err := os.WriteFile(filepath.Join(a.files.keepAt(tr.Keep), parentsFile), []byte(text), 0o600); err != nil {
+	if err := os.WriteFile(filepath.Join(f.keepAt(tr.Keep), parentsFile), []byte(text), 0o600); err != nil {
 		return fmt.Errorf("keeping what was half done: %w; nothing was changed", err)
 	}
 	return nil
 }
 
 // readParents has an undo go back into a half-done operation.
-func (a *Applier) readParents(wp *ledger.Waypoint, tr *Transition) error {
-	at := a.files.keepAt(wp.Name)
+func (f *files) readParents(wp *ledger.Waypoint, tr *Transition) error {
+	at := f.keepAt(wp.Name)
 	text, err := os.ReadFile(filepath.Join(at, parentsFile))
 	if err != nil {
 		return fmt.Errorf("reading what was half done: %w; nothing was changed", err)
@@ -474,7 +486,7 @@ func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, er
 	tr := &Transition{Kind: change.Undoing, Waypoint: *wp, From: a.Repo.Parents(), To: [2]object.ID{wp.Before},
 		Keep: wp.Name + "-undone", Begun: time.Now()}
 	if wp.TakenOver() {
-		if err := a.readParents(wp, tr); err != nil {
+		if err := a.files.readParents(wp, tr); err != nil {
 			return nil, err
 		}
 	}
@@ -499,11 +511,27 @@ func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, er
 	return &tr.Waypoint, nil
 }
 
-// marksBack finds the marks after an undo: those of now or, in a half-done operation, what its files have and its first
-// parent does not.
+// marksBack finds the marks after an undo: those of now with those of before the join or, in a half-done operation,
+// what its files have and its first parent does not.
 func (a *Applier) marksBack(ctx context.Context, tr *Transition) (m hg.Marks, err error) {
 	if tr.Back == "" {
-		return a.Repo.MarksNow(ctx)
+		if m, err = a.Repo.MarksNow(ctx); err != nil {
+			return m, err
+		}
+		var was hg.Marks
+		data, err := os.ReadFile(filepath.Join(a.files.keepAt(tr.Waypoint.Name), marksFile))
+		if err == nil {
+			err = json.Unmarshal(data, &was)
+		}
+		if err != nil && !isGone(err) {
+			return m, fmt.Errorf("reading which files were added or removed: %w; nothing was changed", err)
+		}
+		m.Added, m.Removed = append(m.Added, was.Added...), append(m.Removed, was.Removed...)
+		if m.Copies == nil {
+			m.Copies = map[string]string{}
+		}
+		maps.Copy(m.Copies, was.Copies)
+		return m, nil
 	}
 	from, err := a.Planner.Tree(ctx, tr.To[0])
 	if err != nil {

@@ -245,6 +245,9 @@ func (c *crew) pull() {
 func TestJoinsAreMadeAndTakenBack(t *testing.T) {
 	for _, route := range []plan.Route{plan.Merge, plan.Rebase} {
 		for _, laden := range []bool{false, true} {
+			if !laden && os.Getenv("DORVIK_FILES") == "" {
+				continue // the soak tries all
+			}
 			t.Run(fmt.Sprintf("%s laden %v", route, laden), func(t *testing.T) {
 				c := newCrew(t)
 				if laden {
@@ -294,7 +297,7 @@ func TestJoinsAreMadeAndTakenBack(t *testing.T) {
 // TestKilledAtAnyStep kills a change at each of its steps, or has the step fail. The next start finds old or new,
 // whole.
 func TestKilledAtAnyStep(t *testing.T) {
-	every := 17
+	every := 29
 	if os.Getenv("DORVIK_FILES") != "" { // the soak tries all
 		every = 1
 	}
@@ -452,4 +455,53 @@ func TestWhatLiesBeside(t *testing.T) {
 	_, err = join(t.Context(), s, plan.Merge)
 	require.NoError(t, err)
 	assert.Contains(t, s.TakeNotice(), "The sub-repositories lib may be at other changesets")
+}
+
+// TestACommitIsTakenBack: a commit of uncommitted work, replaced and taken back, leaves the files and what hg knows of
+// them as they were.
+func TestACommitIsTakenBack(t *testing.T) {
+	c := newCrew(t)
+	c.laden()
+	r := c.runa
+	before := state(t, r.Dir)
+	s := c.session()
+	defer s.Close()
+	_, err := s.Commits.Make(t.Context(), recovery.Draft{Staged: true, Message: "all of it"}, change.Consent{})
+	require.NoError(t, err)
+	assert.Empty(t, r.Hg("status", "-mard"))
+	assert.Equal(t, "added copied f g mine/goes moved copied (g)", r.Hg("log", "-r", ".", "-T",
+		"{files} {file_copies}"))
+	_, err = s.Commits.Make(t.Context(), recovery.Draft{Staged: true, Message: "all of it, in other words",
+		Amends: true},
+		change.Consent{})
+	require.NoError(t, err)
+	assert.Equal(t, "all of it, in other words", r.Hg("log", "-r", ".", "-T", "{desc}"))
+	for range 2 {
+		_, err = s.Applier.GoBack(t.Context(), "")
+		require.NoError(t, err)
+	}
+	assert.Equal(t, before, state(t, r.Dir))
+}
+
+// TestMovingForward: with nothing of one's own the branch goes to theirs, and back.
+func TestMovingForward(t *testing.T) {
+	c := newCrew(t)
+	r := c.runa
+	r.Hg("update", "-q", "desc('start')")
+	r.Hg("strip", "-q", "--no-backup", "-r", "desc('mine')")
+	r.Write("g", "edited\n"+base)
+	before := state(t, r.Dir)
+	c.pull()
+	s := c.session()
+	defer s.Close()
+	_, err := join(t.Context(), s, "")
+	require.NoError(t, err)
+	assert.Equal(t, "theirs", r.Hg("log", "-r", ".", "-T", "{desc}"))
+	assert.Equal(t, "M g", r.Hg("status", "-mard"))
+	_, err = s.Applier.GoBack(t.Context(), "")
+	require.NoError(t, err)
+	after := state(t, r.Dir)
+	delete(before, "-log") // theirs are here now
+	delete(after, "-log")
+	assert.Equal(t, before, after)
 }

@@ -175,7 +175,11 @@ func (a *Applier) finish(ctx context.Context, tr *Transition) error {
 			return err
 		}
 	}
-	if err := errors.Join(ledger.Step("settle"), a.Repo.Settle(ctx, tr.Marks, len(tr.State) > 0)); err != nil {
+	changed, err := a.WorkTree.between(ctx, tr.From[0], tr.To[0])
+	if err == nil {
+		err = errors.Join(ledger.Step("settle"), a.Repo.Settle(ctx, tr.Marks, changed, len(tr.State) > 0))
+	}
+	if err != nil {
 		return err
 	}
 	if !tr.To[1].IsZero() { // hg forgot the second one
@@ -199,6 +203,20 @@ func (a *Applier) finish(ctx context.Context, tr *Transition) error {
 	}
 	os.RemoveAll(string(a.files.away(tr)))
 	return errors.Join(ledger.Step("erase"), a.erase())
+}
+
+// between lists the files in which two changesets differ.
+func (w *WorkTree) between(ctx context.Context, one, other object.ID) (paths []string, err error) {
+	was, err := w.Planner.Tree(ctx, one)
+	if err != nil {
+		return nil, err
+	}
+	is, err := w.Planner.Tree(ctx, other)
+	if err != nil {
+		return nil, err
+	}
+	err = w.Planner.Store.EachChange(ctx, was, is, func(c object.Change) { paths = append(paths, c.Path) })
+	return paths, err
 }
 
 // record writes the change to state and logbook. Calling it twice logs it once.

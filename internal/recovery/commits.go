@@ -78,6 +78,14 @@ func (c *Commits) Make(ctx context.Context, d Draft, consent change.Consent) (*l
 	if err := c.possible(b, dirty); err != nil {
 		return nil, err
 	}
+	if d.Staged && !c.repo.Dialect().Index {
+		d.Staged = false
+		for _, one := range dirty {
+			if !one.Untracked {
+				d.Paths = append(d.Paths, one.Path)
+			}
+		}
+	}
 	p := &plan.Position{Branch: b, Yours: b.Tip, Dirty: dirty, Kind: plan.Committing{}}
 	if p.Carried, err = c.files.Uncommitted(ctx, b.Tip, dirty); err != nil {
 		return nil, err

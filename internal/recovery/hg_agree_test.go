@@ -22,12 +22,12 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// TestJoinsAgreeWithHg compares merges and rebases of random histories with those of hg. hg aligns lines by another diff
-// than git, and knows only renames that are recorded, so it differs from git in some: there git must be of Dorvik's
-// opinion.
+// TestJoinsAgreeWithHg compares merges and rebases of random histories with those of hg. hg aligns lines by another
+// diff than git, and knows only renames that are recorded, so it differs from git in some: there git must be of
+// Dorvik's opinion.
 func TestJoinsAgreeWithHg(t *testing.T) {
 	hgtest.Isolate(t)
-	count, seed := 60, uint64(2026)
+	count, seed := 30, uint64(2026)
 	if v, err := strconv.Atoi(os.Getenv("DORVIK_HG_HISTORIES")); err == nil {
 		count = v
 	}

@@ -13,6 +13,8 @@ type Dialect struct {
 	// FreeRefs says that branches are refs: they move without a commit, and remotes can have refs of any name. Putting
 	// a branch forward, proposals and shared decisions need that.
 	FreeRefs bool
+	// Index says that work is staged before it is committed. Without, a commit takes all tracked files.
+	Index bool
 	// LateIDs says that a new commit gets its id only when it is stored.
 	LateIDs bool
 }
@@ -20,10 +22,10 @@ type Dialect struct {
 // The dialects. Rows are written without field names, so a row that lacks a field does not compile.
 var (
 	InGit = Dialect{"git", "“git remote add origin ADDRESS”", "“git config dorvik.%s”",
-		"“git config --global dorvik.%s”", "git config dorvik.%s", "“git switch %s”", true, false}
+		"“git config --global dorvik.%s”", "git config dorvik.%s", "“git switch %s”", true, true, false}
 	InMercurial = Dialect{"Mercurial", "“default = ADDRESS” in the section [paths] of .hg/hgrc",
 		"“%s = …” in the section [dorvik] of .hg/hgrc", "“%s = …” in the section [dorvik] of your .hgrc",
-		"[dorvik] %s in hgrc", "“hg update %s”", false, true}
+		"[dorvik] %s in hgrc", "“hg update %s”", false, false, true}
 )
 
 // Set names what sets a key of Dorvik, given without its section.
