@@ -63,8 +63,8 @@ soak:
 	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestEveryOperation|TestTakeOver|TestCarriedWorkIsConserved|TestAccountOfMerges|TestAStartThatFails|TestWhatAChangeMakes|TestAFullDisk|TestABranchThatStaysBusy' ./internal/recovery
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_STATES=$(or $(STATES),5000) \
 	  $(GO) test -count=1 -timeout 2h -run TestHalfDoneStates ./internal/recovery
-	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_HG_HISTORIES=3000 DORVIK_FILES=1 \
-	  $(GO) test -count=1 -timeout 1h -v -run 'WithHg|HalfDone|KilledAtAnyStep|JoinsAreMade' ./internal/recovery ./internal/hgapply
+	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_HG_HISTORIES=3000 DORVIK_FILES=1 DORVIK_KILLS=60 \
+	  $(GO) test -count=1 -timeout 1h -v -run 'WithHg|HalfDone|KilledAtAny|JoinsAreMade' ./internal/recovery ./internal/hgapply
 	$(MAKE) --no-print-directory race
 	$(MAKE) --no-print-directory fuzz
 

@@ -245,6 +245,8 @@ func teammatePushes(t *testing.T, x *terminal) {
 	x.see("Pushed.")
 	assert.Equal(t, x.remoteTip(), x.tip())
 	assert.Equal(t, "No sailings on Friday.\n", x.file(x.scene.Clone).Read("notices/storm.txt"))
+	x.press("q")
+	x.see("ended with 0")
 }
 
 func TestQuitInSettleAndGoOn(t *testing.T) { onEach(t, quitAndGoOn) }
@@ -290,6 +292,8 @@ func quitAndGoOn(t *testing.T, x *terminal) {
 	x.see("The join is undone")
 	assert.NotContains(t, mine.Read("docs/harbours.md"), "Holm")
 	assert.Equal(t, "M cmd/skerry/main.go", strings.TrimSpace(x.in.status(t, x.scene.Clone)))
+	x.press("q")
+	x.see("ended with 0")
 }
 
 func TestScreensHoldAtEverySize(t *testing.T) {

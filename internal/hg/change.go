@@ -107,6 +107,15 @@ func (r *changes) Add(ctx context.Context, bundle string) error {
 	return r.mirror.sync(ctx)
 }
 
+// RollBack undoes what an hg that was killed wrote into the store and did not complete, as hg itself asks for then.
+func (r *changes) RollBack(ctx context.Context) error {
+	if _, err := os.Lstat(filepath.Join(r.own, "store", "journal")); err != nil {
+		return nil //nolint:nilerr // nothing was left
+	}
+	_, err := r.run(ctx, "rolling back what hg did not complete", "recover", "--quiet")
+	return err
+}
+
 // commitHooks are the hooks of a commit, and at which point of adding changesets each runs.
 var commitHooks = map[string]string{
 	"precommit":    "prechangegroup",

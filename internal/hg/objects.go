@@ -15,7 +15,12 @@ import (
 type objects struct{ *place }
 
 // Close ends the command server.
-func (r *objects) Close() { r.hg.close() }
+func (r *objects) Close() {
+	r.hg.close()
+	if r.busy != nil {
+		r.busy.Close()
+	}
+}
 
 // Recorded returns the paths that a file was recorded to be a copy of, in any changeset. It is for merge.Engine.
 func (r *objects) Recorded(path string) []string { return r.mirror.recorded(path) }

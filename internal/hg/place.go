@@ -2,6 +2,7 @@ package hg
 
 import (
 	"context"
+	"os"
 	"path/filepath"
 	"strings"
 
@@ -16,7 +17,11 @@ type place struct {
 	hg     *server
 	mirror *mirror
 	refs   *refs
+	busy   *os.File // inherited by hg; nil if it cannot be written
 }
+
+// Busied returns the file that hg inherits, to be locked by who changes the repository; nil if it cannot be written.
+func (r *place) Busied() *os.File { return r.busy }
 
 // Where returns where the repository is.
 func (r *place) Where() vcs.Where { return vcs.Where{Dir: r.dir, Own: r.own} }

@@ -68,11 +68,15 @@ func Open(ctx context.Context, top string) (*Repo, error) {
 	if r.mirror, err = openMirror(r.hg, filepath.Join(r.own, "dorvik", "mirror")); err != nil {
 		return nil, err
 	}
+	// Without it the repository can be read, and is not changed.
+	if r.busy, err = os.OpenFile(filepath.Join(r.own, "dorvik", "busy"), os.O_RDWR|os.O_CREATE, 0o600); err == nil {
+		r.hg.inherits = r.busy
+	}
 	if r.refs, err = openRefs(filepath.Join(r.own, "dorvik", "refs.json")); err != nil {
 		return nil, err
 	}
 	if err := r.mirror.sync(ctx); err != nil {
-		r.hg.close()
+		(&objects{r}).Close()
 		return nil, err
 	}
 	read := &settings{objects: &objects{r}, config: &configuration{place: r}}

@@ -42,6 +42,9 @@ var ErrNoProgram = errors.New(
 type server struct {
 	dir     string
 	outside bool // there is no repository yet
+	// inherits is a file that hg has open as long as it runs; nil for none. Whoever locks it knows that no hg of a
+	// Dorvik that was killed is still at work.
+	inherits *os.File
 
 	mu     sync.Mutex
 	env    []string // variables besides the person's
@@ -57,8 +60,9 @@ var allowed = map[string]bool{
 	"config": true, "copy": true,
 	"debugdata": true, "debugrebuilddirstate": true, "debugsetparents": true, "files": true,
 	"forget": true, "identify": true, "init": true, "log": true,
-	"manifest": true, "outgoing": true, "paths": true, "phase": true, "pull": true, "push": true, "status": true,
-	"strip": true, "tags": true, "unbundle": true, "update": true,
+	"manifest": true, "outgoing": true, "paths": true, "phase": true, "pull": true, "push": true, "recover": true,
+	"status": true,
+	"strip":  true, "tags": true, "unbundle": true, "update": true,
 }
 
 // subcommand returns the command among arguments, after settings.
@@ -93,6 +97,9 @@ func (s *server) start() error {
 	}
 	s.cmd = exec.Command(path, args...)
 	s.cmd.Env, s.cmd.Stderr = s.environment(), &s.errors
+	if s.inherits != nil {
+		s.cmd.ExtraFiles = []*os.File{s.inherits}
+	}
 	s.cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // ctrl+c on the terminal is for Dorvik alone
 	if s.in, err = s.cmd.StdinPipe(); err != nil {
 		return err

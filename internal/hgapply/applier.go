@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"dorvik.dev/dorvik/internal/change"
@@ -36,7 +37,6 @@ type Applier struct {
 	Ledger   *ledger.Ledger
 	WorkTree *WorkTree
 
-	held       *os.File // locks the repository for this session
 	tookBack   bool
 	files      *files
 	changesets map[object.ID]object.ID // of the commits that were made
@@ -52,7 +52,11 @@ func New(repo *hg.Repo, planner *plan.Planner, l *ledger.Ledger, _ *prove.Prover
 
 // Begin locks the repository. It completes or undoes a change that an earlier process did not finish.
 func (a *Applier) Begin(ctx context.Context) (err error) {
-	if a.held, err = workdir.Hold(a.files.own()); err != nil {
+	busy := a.Repo.Busied()
+	if busy == nil {
+		return fmt.Errorf("%s cannot be written; nothing was changed", workdir.HoldPath(a.files.own()))
+	}
+	if err := workdir.HoldBy(busy); err != nil { // an hg that outlives a killed Dorvik keeps the lock
 		return err
 	}
 	return a.goOn(ctx)
@@ -60,8 +64,8 @@ func (a *Applier) Begin(ctx context.Context) (err error) {
 
 // End unlocks the repository.
 func (a *Applier) End() {
-	if a.held != nil {
-		a.held.Close()
+	if busy := a.Repo.Busied(); busy != nil {
+		_ = syscall.Flock(int(busy.Fd()), syscall.LOCK_UN) // hg has the file open, too
 	}
 }
 

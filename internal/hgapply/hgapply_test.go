@@ -297,7 +297,7 @@ func TestJoinsAreMadeAndTakenBack(t *testing.T) {
 // TestKilledAtAnyStep kills a change at each of its steps, or has the step fail. The next start finds old or new,
 // whole.
 func TestKilledAtAnyStep(t *testing.T) {
-	every := 29
+	every := 41
 	if os.Getenv("DORVIK_FILES") != "" { // the soak tries all
 		every = 1
 	}

@@ -301,6 +301,9 @@ func (a *Applier) goOn(ctx context.Context) error {
 	if err != nil || tr == nil {
 		return err
 	}
+	if err := a.Repo.RollBack(ctx); err != nil {
+		return err
+	}
 	release, err := a.Repo.LockFolder(ctx)
 	if err != nil {
 		return err
