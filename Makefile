@@ -29,7 +29,7 @@ demo:
 # runs, because scenarios in a terminal mostly wait. make lint vets.
 test:
 	@scripts/need go git hg tmux pdftotext rsvg-convert
-	TMPDIR=$$(scripts/temp) $(GO) test -p $$(($$(getconf _NPROCESSORS_ONLN) + 1)) -vet=off -ldflags=-w -timeout 20m ./internal/recovery ./e2e ./internal/tui ./internal/cli ./...
+	TMPDIR=$$(scripts/temp) $(GO) test -p $$(($$(getconf _NPROCESSORS_ONLN) + 1)) -vet=off -ldflags=-w -timeout 20m ./internal/recovery ./e2e ./internal/hgapply ./internal/hg ./internal/tui ./internal/cli ./...
 
 ## tools: compilers, test runners and an ssh server for tests, which pass over what is missing. The system may start the server
 tools:
