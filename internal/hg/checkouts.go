@@ -2,6 +2,7 @@ package hg
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -55,12 +56,13 @@ func (r *checkouts) OpenCheckout(ctx context.Context, name string, commit object
 		return nil, fmt.Errorf("%s: %w", doing, err)
 	}
 	// Files that a build changed or removed are written again.
+	var failed error
 	err = store.EachChange(ctx, object.ID{}, c.Tree, func(c object.Change) {
-		if err == nil && !c.New.IsTree() {
-			err = fill(ctx, store, beneath.Folder(dir), c.Path, c.New)
+		if failed == nil {
+			failed = fill(ctx, store, beneath.Folder(dir), c.Path, c.New)
 		}
 	})
-	if err != nil {
+	if err := cmp.Or(err, failed); err != nil {
 		return nil, fmt.Errorf("%s: %w", doing, err)
 	}
 	return &vcs.Checkout{Dir: dir}, nil

@@ -155,3 +155,32 @@ func TestSettingsAreWrittenAndRead(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "runa@skerry.example", who.Email)
 }
+
+// TestACheckoutIsCompleteOrFails: a file that cannot be written is told.
+func TestACheckoutIsCompleteOrFails(t *testing.T) {
+	hgtest.Isolate(t)
+	f := hgtest.New(t, "Runa Holm <runa@skerry.example>")
+	r, ctx := open(t, f), t.Context()
+	o := object.NewOverlay(object.SHA1, r)
+	who, err := r.Committer(ctx)
+	require.NoError(t, err)
+	commit := func(content object.ID) object.ID {
+		return o.PutCommit(&object.Commit{Committer: who, AuthorLine: who.String(), Message: "fares\n",
+			Tree: o.PutTree([]object.Entry{{Name: "fares.txt", Mode: object.ModeFile, ID: content}})})
+	}
+	whole := commit(o.Put(object.KindBlob, []byte("12\n")))
+	damaged := commit(object.SHA1.Sum(object.KindBlob, []byte("lost")))
+	require.NoError(t, r.Keep(ctx, o, whole, damaged))
+
+	c, err := r.OpenCheckout(ctx, "joined", whole)
+	require.NoError(t, err)
+	data, err := os.ReadFile(filepath.Join(c.Dir, "fares.txt"))
+	require.NoError(t, err)
+	assert.Equal(t, "12\n", string(data))
+	changed, err := r.ChangedIn(ctx, c)
+	require.NoError(t, err)
+	assert.Empty(t, changed)
+
+	_, err = r.OpenCheckout(ctx, "joined", damaged)
+	require.ErrorIs(t, err, object.ErrMissing)
+}
