@@ -82,38 +82,19 @@ func isDead(text string) bool {
 // Add adds the changesets of a bundle. Hooks that the person has for commits run as if each had been committed; those
 // for changesets from elsewhere do not.
 func (r *changes) Add(ctx context.Context, bundle string) error {
-	var args []string
-	hooks, err := r.Values(ctx, `^hooks\.`, true)
+	hooks, err := r.hooks(ctx)
 	if err != nil {
 		return err
 	}
-	for _, h := range hooks {
-		if !instead(h.Name) {
-			continue
-		}
-		args = append(args, "--config", h.Name+"=")
+	args := hooks.silenced
+	for _, h := range hooks.ofCommits {
+		point, rest, _ := strings.Cut(strings.TrimPrefix(h.name, hooksAt), ".")
+		args = append(args, "--config", hooksAt+commitHooks[point]+".dorvik-"+rest+"="+h.value)
 	}
-	for _, h := range hooks {
-		name, rest, _ := strings.Cut(strings.TrimPrefix(h.Name, "hooks."), ".")
-		if as, ok := commitHooks[name]; ok {
-			args = append(args, "--config", "hooks."+as+".dorvik-"+rest+"="+h.Value)
-		}
-	}
-	_, err = r.run(ctx, "adding the new changesets", append([]string{"unbundle", "--quiet"},
-		append(args, bundle)...)...)
-	if err != nil {
+	if _, err = r.run(ctx, "adding the new changesets", append(args, "unbundle", "--quiet", bundle)...); err != nil {
 		return err
 	}
 	return r.mirror.sync(ctx)
-}
-
-// RollBack undoes what an hg that was killed wrote into the store and did not complete, as hg itself asks for then.
-func (r *changes) RollBack(ctx context.Context) error {
-	if _, err := os.Lstat(filepath.Join(r.own, "store", "journal")); err != nil {
-		return nil //nolint:nilerr // nothing was left
-	}
-	_, err := r.run(ctx, "rolling back what hg did not complete", "recover", "--quiet")
-	return err
 }
 
 // commitHooks are the hooks of a commit, and at which point of adding changesets each runs.
@@ -123,10 +104,49 @@ var commitHooks = map[string]string{
 	"commit":       "incoming",
 }
 
-// instead reports whether a setting is a hook for changesets from elsewhere.
-func instead(name string) bool {
-	point, _, _ := strings.Cut(strings.TrimPrefix(name, "hooks."), ".")
-	return slices.Contains([]string{"prechangegroup", "pretxnchangegroup", "changegroup", "incoming"}, point)
+// hooksFromElsewhere are the points of hooks for changesets that were made elsewhere.
+var hooksFromElsewhere = []string{"prechangegroup", "pretxnchangegroup", "changegroup", "incoming"}
+
+// hooksAt begins the names of the settings of hooks: hooks.POINT, or hooks.POINT.NAME.
+const hooksAt = "hooks."
+
+// personHooks are the hooks that the person has.
+type personHooks struct {
+	ofCommits []setting
+	silenced  []string // arguments with which those for changesets from elsewhere do not run
+}
+
+// hooks reads the hooks.
+func (r *changes) hooks(ctx context.Context) (h personHooks, err error) {
+	all, err := r.config.all(ctx)
+	for _, s := range all {
+		name, ok := strings.CutPrefix(s.name, hooksAt)
+		point, _, _ := strings.Cut(name, ".")
+		switch {
+		case !ok:
+		case commitHooks[point] != "":
+			h.ofCommits = append(h.ofCommits, s)
+		case slices.Contains(hooksFromElsewhere, point):
+			h.silenced = append(h.silenced, "--config", s.name+"=")
+		}
+	}
+	return h, err
+}
+
+// RollBack undoes what an hg that was killed wrote into the store and did not complete, as hg itself asks for then.
+func (r *changes) RollBack(ctx context.Context) error {
+	left := func() bool {
+		_, err := os.Lstat(filepath.Join(r.own, "store", "journal"))
+		return err == nil
+	}
+	if !left() {
+		return nil
+	}
+	_, err := r.run(ctx, "rolling back what hg did not complete", "recover", "--quiet")
+	if !left() { // or another hg completed meanwhile what it was writing
+		return nil
+	}
+	return err
 }
 
 // Save writes changesets, and what they need that others do not have, into a bundle.
@@ -180,8 +200,12 @@ func (r *changes) Remove(ctx context.Context, ids []object.ID) error {
 	if err != nil || len(there) == 0 {
 		return err
 	}
-	_, err = r.run(ctx, "removing the replaced changesets", "--config", "extensions.strip=", "strip", "--quiet",
-		"--no-backup", "--keep", "-r", setOf(there))
+	hooks, err := r.hooks(ctx) // hg adds what stays again
+	if err != nil {
+		return err
+	}
+	_, err = r.run(ctx, "removing the replaced changesets", append(hooks.silenced, "--config", "extensions.strip=",
+		"strip", "--quiet", "--no-backup", "--keep", "-r", setOf(there))...)
 	return err
 }
 
@@ -320,10 +344,4 @@ func (r *changes) MoveBookmark(ctx context.Context, name string) error {
 func (r *changes) SetBranch(ctx context.Context, name string) error {
 	_, err := r.run(ctx, "switching to the branch "+name, "branch", "--force", "--quiet", "--", name)
 	return err
-}
-
-// Branch returns the branch that the next changeset of the working folder gets.
-func (r *changes) Branch(ctx context.Context) (string, error) {
-	h, err := r.here(ctx)
-	return h.branch, err
 }

@@ -176,8 +176,12 @@ func (d *cbor) pass(deep int) error {
 // conflicts returns the files that hg calls unresolved.
 func (r *work) conflicts(ctx context.Context) (map[string]bool, error) {
 	out, said, code, err := r.hg.all(ctx, "files", "-T", "{path}\\0", "-R", r.dir, "set:unresolved()")
-	if err != nil || code != 0 && code != 1 {
-		return nil, errors.Join(err, &Error{"looking for conflicts", said, code})
+	if err != nil {
+		return nil, err
+	}
+	const noneFound = 1
+	if code != 0 && code != noneFound {
+		return nil, &Error{"looking for conflicts", said, code}
 	}
 	open := map[string]bool{}
 	for path := range strings.SplitSeq(out, "\x00") {
