@@ -34,8 +34,9 @@ type Folder struct {
 	testing.TB
 	Dir, User string
 
-	in  io.WriteCloser
+	in  io.WriteCloser // nil if no hg runs
 	out *bufio.Reader
+	end func() error
 }
 
 // New makes a repository for a person.
@@ -97,11 +98,8 @@ func (f *Folder) start() {
 	out, err := cmd.StdoutPipe()
 	require.NoError(f, err)
 	require.NoError(f, cmd.Start())
-	in := f.in
-	f.Cleanup(func() {
-		in.Close()
-		_ = cmd.Wait()
-	})
+	f.end = cmd.Wait
+	f.Cleanup(f.Stop)
 	f.out = bufio.NewReader(out)
 	_, _, err = f.frame()
 	require.NoError(f, err)
@@ -175,10 +173,11 @@ func (f *Folder) Commit(message string) string {
 	return f.Hg("log", "-r", ".", "-T", "{node}")
 }
 
-// Stop ends the hg that runs the commands; the next one starts another.
+// Stop ends the hg that runs the commands, which can hold a lock until then. The next command starts another.
 func (f *Folder) Stop() {
 	if f.in != nil {
 		f.in.Close()
+		_ = f.end()
 		f.in = nil
 	}
 }
