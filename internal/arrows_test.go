@@ -57,8 +57,8 @@ var arrows = map[string]string{
 	"vcs":           "core/rx core/object",
 	"git":           "core/rx core/object odb vcs +github.com/fsnotify/fsnotify",
 	"hg":            "beneath core/rx core/object odb vcs +github.com/fsnotify/fsnotify",
-	"workdir":       "core/object change ledger plan vcs",
-	"hgapply":       "core/history core/merge core/object core/settle beneath change hg ledger plan prove vcs words workdir",
+	"workdir":       "beneath core/object change ledger plan vcs",
+	"hgapply":       "core/history core/merge core/object core/settle beneath change hg ledger plan vcs words workdir",
 	"check":         "core/rx",
 	"plan": "core/account core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge core/misfit " +
 		"core/object core/replay core/rx core/settle vcs words +golang.org/x/sync",

@@ -3,7 +3,6 @@ package apply
 import (
 	"context"
 	"errors"
-	"fmt"
 	"strings"
 	"time"
 
@@ -224,15 +223,9 @@ func (a *Applier) nameWaypoint(ctx context.Context, wp *ledger.Waypoint) error {
 // is merged if it was edited since. The error is a *change.MovedError if the branch has moved, and a *change.AsksError
 // if merging the work needs a decision.
 func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, error) {
-	wp, err := a.Ledger.Store.Waypoint(name)
-	switch {
-	case err != nil:
+	wp, err := a.Ledger.Store.ToUndo(name)
+	if err != nil {
 		return nil, err
-	case wp == nil && name != "":
-		return nil, fmt.Errorf("there is no waypoint %s", name)
-	case wp == nil:
-		return nil, &plan.Blocked{What: "There is nothing to undo:",
-			Next: "Dorvik has joined nothing here that was not undone."}
 	}
 	dirty, err := a.canGoBack(ctx, wp)
 	if err != nil {

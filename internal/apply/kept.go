@@ -16,6 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/workdir"
 )
 
 // keptDir returns the folder, in the git directory, for files that a change moved away.
@@ -589,35 +590,7 @@ func (f *files) asideFolder(wp *ledger.Waypoint) beneath.Folder { return beneath
 // returnTo moves a kept file back to its place. If the place is taken or the move fails, the file stays and is
 // reported.
 func (f *files) returnTo(p string, kept beneath.Folder, as string) {
-	if !kept.Has(as) {
-		return
-	}
-	f.work.tree().RemoveEmpty(p) // remove folders that were made in its place
-	at := filepath.Join(string(kept), filepath.FromSlash(as))
-	switch err := kept.Move(as, f.work.tree(), p); {
-	case errors.Is(err, beneath.ErrTaken):
-		f.ledger.Tell("%s stays as it is; what you had there is kept as %s.", p, at)
-	case err != nil:
-		f.ledger.Tell("%s could not go back to its place (%v); it is kept as %s.", p, err, at)
-	}
-}
-
-// missingFolders lists the folders that the change will create, parents first.
-func (f *files) missingFolders(changes []object.Change) (out []string) {
-	seen := map[string]bool{}
-	for _, c := range changes {
-		if c.New.Absent() {
-			continue
-		}
-		for dir := plan.Folder(c.Path); dir != "" && !seen[dir]; dir = plan.Folder(dir) {
-			seen[dir] = true
-			if !f.work.exists(dir) {
-				out = append(out, dir)
-			}
-		}
-	}
-	slices.Sort(out)
-	return out
+	workdir.GiveBack(f.ledger, f.work.tree(), p, kept, as)
 }
 
 // asideAt returns the folder for files that a join moved out of its way.

@@ -85,7 +85,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err != nil {
 		return err
 	}
-	tr.Made = a.files.missingFolders(changes)
+	tr.Made = workdir.MissingFolders(a.WorkTree.tree(), changes)
 	if tr.Lay == nil {
 		tr.Lay = &Lay{Start: from, Staged: to, Files: to, Had: from, Keep: a.files.freeKeep("switch")}
 	}
@@ -386,15 +386,9 @@ func (a *Applier) finished(ctx context.Context, tr *Transition) error {
 			"failed: %w. "+
 			"Your commits and files are all there; fix the cause and start dorvik again", err)
 	}
-	switch tr.Kind {
-	case change.Undoing:
-		a.Ledger.Tell("An earlier run was interrupted while it took your branch back. That was completed.")
+	a.Ledger.Tell("%s", tr.Kind.Completed(tr.Branch))
+	if tr.Kind == change.Undoing {
 		a.files.bringBack(wp)
-	case change.Switching:
-		a.Ledger.Tell("An earlier run was interrupted while it switched to %s. That was completed.", tr.Branch)
-	default:
-		a.Ledger.Tell("An earlier run was interrupted while it changed your branch. That was completed, and “dorvik " +
-			"undo” takes it back.")
 	}
 	if err := a.record(tr); err != nil {
 		return err

@@ -94,6 +94,18 @@ const (
 	Switching Kind = "switch"
 )
 
+// Completed tells that a change of an interrupted run was completed. branch is where a switch went.
+func (k Kind) Completed(branch string) string {
+	switch k {
+	case Undoing:
+		return "An earlier run was interrupted while it took your branch back. That was completed."
+	case Switching:
+		return "An earlier run was interrupted while it switched to " + branch + ". That was completed."
+	}
+	return "An earlier run was interrupted while it changed your branch. That was completed, and “dorvik undo” takes " +
+		"it back."
+}
+
 // HalfDone is a change that is in progress or was interrupted.
 type HalfDone struct {
 	Kind     Kind

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
 )
@@ -81,7 +82,7 @@ func unbundle(r io.Reader, section func(name string) (func(rev *revision) error,
 			return errBundle
 		}
 		p := &payload{in: in}
-		if name := string(head[1 : 1+head[0]]); equalFold(name, groupPart) {
+		if name := string(head[1 : 1+head[0]]); strings.EqualFold(name, groupPart) {
 			if err := readGroup(bufio.NewReaderSize(p, 1<<16), section); err != nil {
 				return err
 			}
@@ -90,19 +91,6 @@ func unbundle(r io.Reader, section func(name string) (func(rev *revision) error,
 			return err
 		}
 	}
-}
-
-// equalFold compares ASCII names. A part whose name has capitals must be understood by its reader.
-func equalFold(a, b string) bool {
-	if len(a) != len(b) {
-		return false
-	}
-	for i := range len(a) {
-		if a[i]|0x20 != b[i]|0x20 {
-			return false
-		}
-	}
-	return true
 }
 
 // sized reads a length of four bytes, and as many bytes.
@@ -256,9 +244,9 @@ func (g *group) write(file string) (err error) {
 	out := bufio.NewWriterSize(f, 1<<16)
 	b := &pieces{out: out}
 	b.raw([]byte(bundleMagic))
-	b.size(0) // no parameters
-	head := append([]byte{byte(len(groupPart))}, "CHANGEGROUP"...)
-	head = append(head, 0, 0, 0, 0, 1, 0, 7, 2) // part 0, one mandatory parameter, its lengths
+	b.size(0)                                                                   // no parameters
+	head := append([]byte{byte(len(groupPart))}, strings.ToUpper(groupPart)...) // it must be understood
+	head = append(head, 0, 0, 0, 0, 1, 0, 7, 2)                                 // part 0, one mandatory parameter, its lengths
 	head = append(head, "version02"...)
 	b.size(len(head))
 	b.raw(head)

@@ -21,22 +21,19 @@ type Making struct {
 
 // Make writes the commits below some tips that hg does not have as changesets into a bundle. origin tells of which
 // changeset a commit is made again; it keeps the branch, the other fields, and what is known about copies. Others get
-// the branch of the working folder. Without new commits no file is written.
+// the branch of the working folder, and copies, as Marks has them. Without new commits no file is written.
 func (r *changes) Make(ctx context.Context, store *object.Overlay, tips []object.ID,
-	origin map[object.ID]object.ID, file string) (*Making, error) {
+	origin map[object.ID]object.ID, copies map[string]string, file string) (*Making, error) {
 	h, err := r.here(ctx)
 	if err != nil {
 		return nil, err
 	}
-	marks, err := r.MarksNow(ctx)
+	known, err := r.mirror.manifestsOf(r.mirror.state())
 	if err != nil {
-		return nil, err
-	}
-	m := &maker{repo: r, marks: marks, store: store, branch: h.branch, origin: origin, out: map[object.ID]object.ID{},
-		lists: map[node]*list{}, logs: map[string]*filelog{}}
-	if err := m.load(); err != nil {
 		return nil, fmt.Errorf("making the new changesets: %w", err)
 	}
+	m := &maker{repo: r, copies: copies, store: store, branch: h.branch, origin: origin, out: map[object.ID]object.ID{},
+		manifests: known, lists: map[node]*list{}, logs: map[string]*filelog{}}
 	made, err := m.missing(ctx, tips)
 	if err != nil || len(made) == 0 {
 		return &Making{Of: m.out}, err
@@ -61,16 +58,17 @@ func (r *changes) Make(ctx context.Context, store *object.Overlay, tips []object
 
 // maker makes changesets.
 type maker struct {
-	repo   *changes
-	marks  Marks
-	store  *object.Overlay
-	branch string
-	origin map[object.ID]object.ID
-	out    map[object.ID]object.ID
-	known  *importer // what the mirror knows of files and manifests
-	lists  map[node]*list
-	logs   map[string]*filelog
-	group  group
+	repo      *changes
+	copies    map[string]string // uncommitted ones
+	store     *object.Overlay
+	branch    string
+	origin    map[object.ID]object.ID
+	out       map[object.ID]object.ID
+	manifests map[node]node // of changesets
+	lists     map[node]*list
+	logs      map[string]*filelog
+	group     group
+	texts     []*changeset // of the group's changelog
 }
 
 // list is a manifest.
@@ -87,18 +85,12 @@ func (l *list) find(path string) (file, bool) {
 	return l.files[i], true
 }
 
-// load reads what the mirror knows.
-func (m *maker) load() error {
-	m.known = &importer{mirror: m.repo.mirror, at: m.repo.mirror.state()}
-	return m.known.load()
-}
-
 // missing returns the commits below some tips that are no changesets, oldest first.
 func (m *maker) missing(ctx context.Context, tips []object.ID) (out []object.ID, err error) {
 	seen := map[object.ID]bool{}
 	var visit func(id object.ID) error
 	visit = func(id object.ID) error {
-		if _, known := m.known.sets[nodeOf(id)]; known || seen[id] {
+		if _, known := m.manifests[nodeOf(id)]; known || seen[id] {
 			return nil
 		}
 		seen[id] = true
@@ -132,7 +124,7 @@ func (m *maker) changesetOf(id object.ID) object.ID {
 
 // manifestOf returns the manifest of a changeset.
 func (m *maker) manifestOf(ctx context.Context, of object.ID) (*list, error) {
-	n, ok := m.known.sets[nodeOf(of)]
+	n, ok := m.manifests[nodeOf(of)]
 	if !ok {
 		return nil, fmt.Errorf("there is no changeset %s", of)
 	}
@@ -141,7 +133,7 @@ func (m *maker) manifestOf(ctx context.Context, of object.ID) (*list, error) {
 	}
 	l := &list{node: n}
 	if !n.null() {
-		text, err := m.known.data(ctx, "-m", n)
+		text, err := m.repo.mirror.data(ctx, "-m", n)
 		if err != nil {
 			return nil, err
 		}
@@ -212,6 +204,7 @@ func (m *maker) commit(ctx context.Context, id object.ID) error {
 	n := hashOf(one.node, two.node, text)
 	m.group.changelog = append(m.group.changelog, revision{node: n, p1: one.node, p2: two.node, link: n,
 		delta: whole(text)})
+	m.texts = append(m.texts, set)
 	if manifest != nil {
 		manifest.link = n
 		m.group.manifests = append(m.group.manifests, *manifest)
@@ -221,7 +214,7 @@ func (m *maker) commit(ctx context.Context, id object.ID) error {
 		m.add(f.path, f.rev)
 	}
 	m.lists[l.node] = l
-	m.known.sets[n] = l.node
+	m.manifests[n] = l.node
 	m.out[id] = n.id()
 	return nil
 }
@@ -242,7 +235,7 @@ func (m *maker) add(path string, rev revision) {
 func (m *maker) replaced(ctx context.Context, id object.ID) (*object.Commit, map[string]string, error) {
 	of := m.origin[id]
 	if of.IsZero() { // of uncommitted work it may be known that files were moved
-		return nil, m.marks.Copies, nil
+		return nil, m.copies, nil
 	}
 	c, err := m.store.Commit(ctx, of)
 	if err != nil {
@@ -275,7 +268,9 @@ func (m *maker) fields(c, was *object.Commit) (*changeset, error) {
 	}
 	set.message = strings.Trim(strings.Join(lines, "\n"), "\n")
 	if was == nil {
-		set.extra["branch"] = m.branch
+		if m.branch != usualBranch {
+			set.extra["branch"] = m.branch
+		}
 		return set, nil
 	}
 	for _, h := range was.Extra {
@@ -367,7 +362,6 @@ func (r *revising) file(ctx context.Context, c object.Change) (counts bool, err 
 	n := hashOf(p1, p2, text)
 	r.is[c.Path] = file{c.Path, n, flag}
 	r.made = append(r.made, pathRev{c.Path, revision{node: n, p1: p1, p2: p2, delta: whole(text)}})
-	r.known.learn(n, fileRev{c.New.ID, meta})
 	return true, nil
 }
 
@@ -377,7 +371,7 @@ func (r *revising) source(path string, isMine bool) (file, bool) {
 	if isMine {
 		return file{}, false
 	}
-	from := r.known.copies[path]
+	from := r.repo.mirror.recorded(path)
 	if of, ok := r.copies[path]; ok {
 		from = []string{of}
 	} else if r.two.node.null() {
@@ -417,26 +411,20 @@ func (r *revising) manifest() (*list, *revision) {
 
 // mirrorMade adds the new changesets to the mirror, so that they can be read before hg has them.
 func (m *maker) mirrorMade(ctx context.Context, made []object.ID) error {
-	w, err := odb.NewWriter(m.repo.mirror.file("objects"))
-	if err != nil {
-		return err
-	}
-	for i, id := range made {
-		c, err := m.store.Commit(ctx, id)
-		if err != nil {
-			w.Drop()
+	return m.repo.mirror.addPack(func(w *odb.Writer) error {
+		if err := w.PutAll(ctx, m.store, made...); err != nil {
 			return err
 		}
-		set, err := parseChangeset(m.group.changelog[i].delta[12:])
-		if err != nil {
-			w.Drop()
-			return err
+		for i, id := range made {
+			c, err := m.store.Commit(ctx, id)
+			if err != nil {
+				return err
+			}
+			set := commitOf(&incoming{&m.group.changelog[i], m.texts[i]}, c.Tree)
+			if err := w.Put(m.out[id], object.KindCommit, set.Encode()); err != nil {
+				return err
+			}
 		}
-		in := &incoming{&m.group.changelog[i], set}
-		if err := w.Put(m.out[id], object.KindCommit, commitOf(in, c.Tree).Encode()); err != nil {
-			w.Drop()
-			return err
-		}
-	}
-	return errors.Join(m.repo.mirror.keep(ctx, m.store, made...), w.Close())
+		return nil
+	})
 }

@@ -32,7 +32,7 @@ func (r *changes) Fill(ctx context.Context, o *object.Overlay, public []object.I
 	}
 	bundle := filepath.Join(r.own, "dorvik", "fill.hg")
 	defer os.Remove(bundle)
-	made, err := r.Make(ctx, o, tips, nil, bundle)
+	made, err := r.Make(ctx, o, tips, nil, nil, bundle)
 	if err != nil {
 		return nil, err
 	}

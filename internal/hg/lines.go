@@ -21,6 +21,9 @@ const (
 	tagsAt    = "refs/tags/"
 )
 
+// usualBranch is the one that changesets belong to that name none.
+const usualBranch = "default"
+
 // lines reads branches and bookmarks.
 type lines struct{ *settings }
 
@@ -445,27 +448,23 @@ const (
 
 // Remotes returns the paths of the repository, the usual one first.
 func (r *lines) Remotes(ctx context.Context) ([]vcs.Remote, error) {
-	out, err := r.run(ctx, "reading the paths", "paths", "-T", "json")
-	if err != nil {
-		var failed *Error
-		if errors.As(err, &failed) && failed.Exit == 1 { // there are none
-			return nil, nil
-		}
-		return nil, err
+	names, err := r.paths(ctx)
+	i := slices.Index(names, usualPath)
+	if i > 0 {
+		names = slices.Insert(slices.Delete(names, i, i+1), 0, usualPath)
 	}
-	var list []struct {
-		Name string `json:"name"`
-	}
-	if err := json.Unmarshal([]byte(out), &list); err != nil {
-		return nil, fmt.Errorf("reading the paths: %w", err)
-	}
-	var names []vcs.Remote
-	for _, p := range list {
-		if name := vcs.Remote(p.Name); name == usualPath {
-			names = slices.Insert(names, 0, name)
-		} else if name != pushPath {
-			names = append(names, name)
+	return slices.DeleteFunc(names, func(n vcs.Remote) bool { return n == pushPath }), err
+}
+
+// paths returns the names of all paths in the settings, sorted.
+func (r *lines) paths(ctx context.Context) (names []vcs.Remote, err error) {
+	all, err := r.config.all(ctx)
+	for _, s := range all {
+		name, ok := strings.CutPrefix(s.name, "paths.")
+		if ok && s.value != "" && !strings.Contains(name, ":") { // after a colon is an option of the path
+			names = append(names, vcs.Remote(name))
 		}
 	}
-	return names, nil
+	slices.Sort(names)
+	return names, err
 }

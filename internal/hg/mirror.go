@@ -178,13 +178,9 @@ type incoming struct {
 	set *changeset
 }
 
-// load reads the lists of what is known, and cuts off what an interrupted import appended.
+// load reads the lists of what is known.
 func (im *importer) load() error {
 	files, err := im.list("files", im.at.Files)
-	if err != nil {
-		return err
-	}
-	sets, err := im.list("changesets", im.at.Sets)
 	if err != nil {
 		return err
 	}
@@ -192,8 +188,11 @@ func (im *importer) load() error {
 	if err != nil {
 		return err
 	}
+	if im.sets, err = im.manifestsOf(im.at); err != nil {
+		return err
+	}
 	im.copies = copiesIn(copies)
-	im.files, im.sets, im.manifests = map[node]fileRev{}, map[node]node{}, map[node]node{}
+	im.files, im.manifests = map[node]fileRev{}, map[node]node{}
 	for len(files) >= 42 {
 		size := int(binary.BigEndian.Uint16(files[40:]))
 		if len(files) < 42+size {
@@ -202,11 +201,20 @@ func (im *importer) load() error {
 		im.files[node(files[:20])] = fileRev{object.RawID(files[20:40]), string(files[42 : 42+size])}
 		files = files[42+size:]
 	}
-	for ; len(sets) >= 40; sets = sets[40:] {
-		im.sets[node(sets[:20])] = node(sets[20:40])
-		im.manifests[node(sets[20:40])] = node(sets[:20])
+	for set, manifest := range im.sets {
+		im.manifests[manifest] = set
 	}
 	return nil
+}
+
+// manifestsOf returns the changesets that the mirror has, each with its manifest.
+func (m *mirror) manifestsOf(at mirrorState) (map[node]node, error) {
+	list, err := m.list("changesets", at.Sets)
+	out := make(map[node]node, len(list)/40)
+	for ; len(list) >= 40; list = list[40:] {
+		out[node(list[:20])] = node(list[20:40])
+	}
+	return out, err
 }
 
 // copiesIn reads a list of copies: for each the path, and what it is a copy of, each with a zero byte at its end.
@@ -242,19 +250,16 @@ func (m *mirror) forgetCopies(at mirrorState) {
 	}
 }
 
-// list reads a list up to a length, and truncates it there.
-func (im *importer) list(name string, size int64) ([]byte, error) {
-	data, err := os.ReadFile(im.file(name))
+// list reads a list up to a length. What follows is of an interrupted import, or of a process that is importing.
+func (m *mirror) list(name string, size int64) ([]byte, error) {
+	data, err := os.ReadFile(m.file(name))
 	if errors.Is(err, fs.ErrNotExist) && size == 0 {
 		return nil, nil
 	}
-	if err != nil || int64(len(data)) == size {
-		return data, err
+	if err == nil && int64(len(data)) < size {
+		return nil, fmt.Errorf("%s is shorter than it was; remove %s, and it is made again", name, m.dir)
 	}
-	if int64(len(data)) < size {
-		return nil, fmt.Errorf("%s is shorter than it was; remove %s, and it is made again", name, im.dir)
-	}
-	return data[:size], os.Truncate(im.file(name), size)
+	return data[:min(int64(len(data)), size)], err
 }
 
 // first returns the number of the first revision that may be new. Stripping renumbers revisions; then all are compared.
@@ -312,10 +317,8 @@ func (im *importer) take(ctx context.Context, from int) (err error) {
 	}()
 	im.made = object.NewOverlay(object.SHA1, both{im.out, im.store})
 	im.trees, im.texts = map[node]object.ID{}, newTextCache()
-	if err := unbundle(f, func(name string) (func(*revision) error, error) {
-		return im.section(ctx,
-			name)
-	}); err != nil {
+	each := func(name string) (func(*revision) error, error) { return im.section(ctx, name) }
+	if err := unbundle(f, each); err != nil {
 		return fmt.Errorf("reading the history: %w", err)
 	}
 	if err := im.finish(ctx); err != nil {
@@ -395,14 +398,14 @@ func (im *importer) known(ctx context.Context, path string, n node) ([]byte, err
 }
 
 // data asks hg for the stored text of a revision: of the changelog (-c), the manifest (-m) or a file.
-func (im *importer) data(ctx context.Context, of string, n node) ([]byte, error) {
+func (m *mirror) data(ctx context.Context, of string, n node) ([]byte, error) {
 	args := []string{"debugdata"}
 	if of == "-c" || of == "-m" {
 		args = append(args, of)
 	} else {
 		args = append(args, "--", of)
 	}
-	out, err := im.hg.run(ctx, "reading the history", append(args, n.hex())...)
+	out, err := m.hg.run(ctx, "reading the history", append(args, n.hex())...)
 	return []byte(out), err
 }
 
@@ -432,18 +435,8 @@ func (im *importer) finish(ctx context.Context) error {
 		}
 		im.trees[r.node], roots = tree, append(roots, tree)
 	}
-	ids, err := im.made.Reachable(ctx, roots...)
-	if err != nil {
+	if err := im.out.PutAll(ctx, im.made, roots...); err != nil {
 		return err
-	}
-	for _, id := range ids {
-		kind, data, err := im.made.Read(ctx, id)
-		if err == nil {
-			err = im.out.Put(id, kind, data)
-		}
-		if err != nil {
-			return err
-		}
 	}
 	for _, in := range im.changelog {
 		tree, err := im.treeOf(ctx, in.set.manifest)
@@ -595,11 +588,13 @@ func (im *importer) close() error {
 		size *int64
 	}{{"files", im.newFiles, &im.at.Files}, {"changesets", im.newSets, &im.at.Sets}, {"copies", im.newCopies,
 		&im.at.Copies}} {
-		f, err := os.OpenFile(im.mirror.file(l.name), os.O_WRONLY|os.O_CREATE|os.O_APPEND, 0o600)
+		f, err := os.OpenFile(im.file(l.name), os.O_WRONLY|os.O_CREATE, 0o600)
 		if err != nil {
 			return fmt.Errorf("storing the history: %w", err)
 		}
-		_, err = f.Write(l.data)
+		if err = f.Truncate(*l.size); err == nil { // of an interrupted import
+			_, err = f.WriteAt(l.data, *l.size)
+		}
 		if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
 			return fmt.Errorf("storing the history: %w", err)
 		}
@@ -614,25 +609,20 @@ func (im *importer) close() error {
 	return err
 }
 
-// Keep stores objects that were made in memory.
+// keep stores objects that were made in memory.
 func (m *mirror) keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error {
-	ids, err := made.Reachable(ctx, tips...)
-	if err != nil || len(ids) == 0 {
-		return err
-	}
+	return m.addPack(func(w *odb.Writer) error { return w.PutAll(ctx, made, tips...) })
+}
+
+// addPack adds a pack that a function fills.
+func (m *mirror) addPack(fill func(w *odb.Writer) error) error {
 	w, err := odb.NewWriter(m.file("objects"))
 	if err != nil {
 		return fmt.Errorf("storing the joined commits: %w; nothing was changed", err)
 	}
-	for _, id := range ids {
-		kind, data, err := made.Read(ctx, id)
-		if err == nil {
-			err = w.Put(id, kind, data)
-		}
-		if err != nil {
-			w.Drop()
-			return err
-		}
+	if err := fill(w); err != nil {
+		w.Drop()
+		return err
 	}
 	return w.Close()
 }
@@ -650,7 +640,7 @@ func (b both) Read(ctx context.Context, id object.ID) (object.Kind, []byte, erro
 	return b.then.Read(id)
 }
 
-// textCache keeps the texts that were used last.
+// textCache keeps the texts that came last.
 type textCache struct {
 	texts map[node][]byte
 	order []node

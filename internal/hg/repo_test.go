@@ -126,6 +126,39 @@ func TestAMirrorThatWasCutOff(t *testing.T) {
 	assert.Equal(t, "a file: two\n", text(t, open(t, f), second, "a.txt"))
 }
 
+// TestWhatAnotherProcessAppendsStays: making changesets reads the lists of the mirror while another process adds to
+// them.
+func TestWhatAnotherProcessAppendsStays(t *testing.T) {
+	hgtest.Isolate(t)
+	f := hgtest.New(t, "Runa Holm <runa@skerry.example>")
+	f.Write("a.txt", "one\n")
+	tip, err := object.ParseID(f.Commit("first"))
+	require.NoError(t, err)
+	r, ctx := open(t, f), t.Context()
+	var had [][]byte
+	lists := []string{"files", "changesets", "copies"}
+	for _, name := range lists {
+		file := filepath.Join(f.Dir, ".hg", "dorvik", "mirror", name)
+		data, err := os.ReadFile(file)
+		require.NoError(t, err)
+		had = append(had, append(data, "half a record"...))
+		require.NoError(t, os.WriteFile(file, had[len(had)-1], 0o600))
+	}
+	o := object.NewOverlay(object.SHA1, r)
+	c, err := o.Commit(ctx, tip)
+	require.NoError(t, err)
+	c.Parents, c.Message = []object.ID{tip}, "second\n"
+	made, err := r.Make(ctx, o, []object.ID{o.PutCommit(c)}, nil, nil,
+		filepath.Join(t.TempDir(), "made.hg"))
+	require.NoError(t, err)
+	assert.Len(t, made.Nodes, 1)
+	for i, name := range lists {
+		data, err := os.ReadFile(filepath.Join(f.Dir, ".hg", "dorvik", "mirror", name))
+		require.NoError(t, err)
+		assert.Equal(t, string(had[i]), string(data), name)
+	}
+}
+
 // TestSettingsAreWrittenAndRead edits the repository's hgrc without disturbing the rest of it.
 func TestSettingsAreWrittenAndRead(t *testing.T) {
 	hgtest.Isolate(t)

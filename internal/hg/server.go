@@ -56,13 +56,10 @@ type server struct {
 
 // allowed lists the hg commands that Dorvik runs. Commands that merge, replay or shelve are Dorvik's own work.
 var allowed = map[string]bool{
-	"add": true, "bookmark": true, "bookmarks": true, "branch": true, "branches": true, "bundle": true, "cat": true,
-	"config": true, "copy": true,
-	"debugdata": true, "debugrebuilddirstate": true, "debugsetparents": true, "files": true,
-	"forget": true, "identify": true, "init": true, "log": true,
-	"manifest": true, "outgoing": true, "paths": true, "phase": true, "pull": true, "push": true, "recover": true,
-	"status": true,
-	"strip":  true, "tags": true, "unbundle": true, "update": true,
+	"add": true, "bookmark": true, "bookmarks": true, "branch": true, "branches": true, "bundle": true, "config": true,
+	"copy": true, "debugdata": true, "debugrebuilddirstate": true, "debugsetparents": true, "files": true,
+	"forget": true, "identify": true, "init": true, "log": true, "phase": true, "pull": true, "push": true,
+	"recover": true, "status": true, "strip": true, "tags": true, "unbundle": true, "update": true,
 }
 
 // subcommand returns the command among arguments, after settings.

@@ -6,6 +6,7 @@ import (
 	"encoding/binary"
 	"encoding/hex"
 	"fmt"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -85,14 +86,7 @@ var (
 func (c *changeset) encode() []byte {
 	var b bytes.Buffer
 	fmt.Fprintf(&b, "%s\n%s\n%d %d", c.manifest.hex(), c.user, c.when, c.west)
-	keys := make([]string, 0, len(c.extra))
-	for key := range c.extra {
-		if key != "branch" || c.extra[key] != "default" {
-			keys = append(keys, key)
-		}
-	}
-	slices.Sort(keys)
-	for i, key := range keys {
+	for i, key := range slices.Sorted(maps.Keys(c.extra)) {
 		b.WriteByte(" \x00"[min(i, 1)])
 		b.WriteString(escaped.Replace(key + ":" + c.extra[key]))
 	}

@@ -3,6 +3,7 @@ package hg
 import (
 	"context"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -16,13 +17,15 @@ import (
 type wire struct{ *lines }
 
 // pushTo returns the path for a push.
-func (r *wire) pushTo(ctx context.Context, remote vcs.Remote) string {
-	if remote == usualPath {
-		if out, err := r.run(ctx, "reading the paths", "paths", "-q", string(pushPath)); err == nil && out != "" {
-			return string(pushPath)
-		}
+func (r *wire) pushTo(ctx context.Context, remote vcs.Remote) (string, error) {
+	if remote != usualPath {
+		return string(remote), nil
 	}
-	return string(remote)
+	names, err := r.paths(ctx)
+	if slices.Contains(names, pushPath) {
+		remote = pushPath
+	}
+	return string(remote), err
 }
 
 // AskBy sets variables for programs that ask the person for passwords, as ssh does.
@@ -146,13 +149,17 @@ func (r *wire) TrackingOf(_ context.Context, remote vcs.Remote, ref string) stri
 
 // RemoteHead returns the usual branch.
 func (r *wire) RemoteHead(context.Context, vcs.Remote) (string, error) {
-	return headsAt + "default", nil
+	return headsAt + usualBranch, nil
 }
 
 // RemoteTip asks the remote for the newest changeset of a branch or bookmark.
 func (r *wire) RemoteTip(ctx context.Context, remote vcs.Remote, ref string) (object.ID, error) {
 	name := strings.TrimPrefix(ref, headsAt)
-	out, said, code, err := r.hg.all(ctx, "identify", "--id", "--debug", "-r", name, r.pushTo(ctx, remote))
+	to, err := r.pushTo(ctx, remote)
+	if err != nil {
+		return object.ID{}, err
+	}
+	out, said, code, err := r.hg.all(ctx, "identify", "--id", "--debug", "-r", name, to)
 	switch {
 	case err != nil:
 		return object.ID{}, err
@@ -192,7 +199,11 @@ func (r *wire) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
 	case at.IsZero():
 		args = append(args, "--new-branch")
 	}
-	out, said, code, err := r.hg.all(ctx, append(args, r.pushTo(ctx, s.Remote))...)
+	to, err := r.pushTo(ctx, s.Remote)
+	if err != nil {
+		return nil, err
+	}
+	out, said, code, err := r.hg.all(ctx, append(args, to)...)
 	if err != nil {
 		return nil, err
 	}

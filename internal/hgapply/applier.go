@@ -24,7 +24,6 @@ import (
 	"dorvik.dev/dorvik/internal/hg"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
-	"dorvik.dev/dorvik/internal/prove"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 	"dorvik.dev/dorvik/internal/workdir"
@@ -45,7 +44,7 @@ type Applier struct {
 var _ change.Mover = (*Applier)(nil)
 
 // New returns an applier. Call Begin before anything else.
-func New(repo *hg.Repo, planner *plan.Planner, l *ledger.Ledger, _ *prove.Prover, tree *WorkTree) *Applier {
+func New(repo *hg.Repo, planner *plan.Planner, l *ledger.Ledger, tree *WorkTree) *Applier {
 	return &Applier{Repo: repo, Planner: planner, Ledger: l, WorkTree: tree, files: &files{tree, l},
 		changesets: map[object.ID]object.ID{}}
 }
@@ -202,6 +201,9 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		return nil, err
 	}
 	tr := &Transition{Kind: change.Accepting, From: a.Repo.Parents(), Was: was, Is: is, Keep: name, Begun: time.Now()}
+	if err := a.readMarks(ctx, tr); err != nil {
+		return nil, err
+	}
 	if p.Stuck != nil {
 		tr.State, tr.Away = p.Stuck.Left.Files, filepath.Join(a.files.keepAt(name), stateFolder)
 	}
@@ -218,7 +220,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		return nil, err
 	}
 	tr.Waypoint, tr.To[0] = *wp, tip
-	if err := a.readMarks(ctx, tr); err != nil {
+	if err := a.keepMarks(tr); err != nil {
 		return nil, err
 	}
 	if err := a.make(ctx, tr); err != nil {
@@ -262,9 +264,11 @@ func (a *Applier) readMarks(ctx context.Context, tr *Transition) (err error) {
 	if tr.Marks, err = a.Repo.MarksNow(ctx); err == nil {
 		tr.Bookmark, err = a.Repo.Bookmark(ctx)
 	}
-	if err != nil {
-		return err
-	}
+	return err
+}
+
+// keepMarks keeps the marks for an undo.
+func (a *Applier) keepMarks(tr *Transition) error {
 	data, err := json.Marshal(tr.Marks)
 	if err == nil {
 		err = os.WriteFile(filepath.Join(a.files.keepAt(tr.Keep), marksFile), data, 0o600)
@@ -323,7 +327,8 @@ func (a *Applier) add(ctx context.Context, p *plan.Position, j *plan.Join, b pla
 			}
 		}
 	}
-	m, err := a.Repo.Make(ctx, a.Planner.Store, []object.ID{b.Tip}, origin, filepath.Join(dir, madeFile))
+	m, err := a.Repo.Make(ctx, a.Planner.Store, []object.ID{b.Tip}, origin, tr.Marks.Copies,
+		filepath.Join(dir, madeFile))
 	if err != nil {
 		return object.ID{}, err
 	}
@@ -460,15 +465,9 @@ func (a *Applier) back(ctx context.Context, wp *ledger.Waypoint, tr *Transition)
 // GoBack undoes a join; an empty name selects the last one. Uncommitted work returns to its state before the join, or
 // is merged if it was edited since.
 func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, error) {
-	wp, err := a.Ledger.Store.Waypoint(name)
-	switch {
-	case err != nil:
+	wp, err := a.Ledger.Store.ToUndo(name)
+	if err != nil {
 		return nil, err
-	case wp == nil && name != "":
-		return nil, fmt.Errorf("there is no waypoint %s", name)
-	case wp == nil:
-		return nil, &plan.Blocked{What: "There is nothing to undo:",
-			Next: "Dorvik has joined nothing here that was not undone."}
 	}
 	p, err := a.Returning(ctx, wp)
 	if err != nil {
@@ -500,10 +499,7 @@ func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, er
 	if err := a.back(ctx, wp, tr); err != nil {
 		return nil, err
 	}
-	if tr.Marks, err = a.marksBack(ctx, tr); err != nil {
-		return nil, err
-	}
-	if tr.Bookmark, err = a.Repo.Bookmark(ctx); err != nil {
+	if err := a.marksBack(ctx, tr); err != nil {
 		return nil, err
 	}
 	if err := a.Repo.Keep(ctx, a.Planner.Store, tr.Was, tr.Is); err != nil {
@@ -517,39 +513,45 @@ func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, er
 
 // marksBack finds the marks after an undo: those of now with those of before the join or, in a half-done operation,
 // what its files have and its first parent does not.
-func (a *Applier) marksBack(ctx context.Context, tr *Transition) (m hg.Marks, err error) {
-	if tr.Back == "" {
-		if m, err = a.Repo.MarksNow(ctx); err != nil {
-			return m, err
-		}
-		var was hg.Marks
-		data, err := os.ReadFile(filepath.Join(a.files.keepAt(tr.Waypoint.Name), marksFile))
-		if err == nil {
-			err = json.Unmarshal(data, &was)
-		}
-		if err != nil && !isGone(err) {
-			return m, fmt.Errorf("reading which files were added or removed: %w; nothing was changed", err)
-		}
-		m.Added, m.Removed = append(m.Added, was.Added...), append(m.Removed, was.Removed...)
-		if m.Copies == nil {
-			m.Copies = map[string]string{}
-		}
-		maps.Copy(m.Copies, was.Copies)
-		return m, nil
+func (a *Applier) marksBack(ctx context.Context, tr *Transition) error {
+	if err := a.readMarks(ctx, tr); err != nil {
+		return err
 	}
+	if tr.Back == "" {
+		return a.addKeptMarks(tr)
+	}
+	tr.Marks = hg.Marks{}
 	from, err := a.Planner.Tree(ctx, tr.To[0])
 	if err != nil {
-		return m, err
+		return err
 	}
-	err = a.Planner.Store.EachChange(ctx, from, tr.Is, func(c object.Change) {
+	return a.Planner.Store.EachChange(ctx, from, tr.Is, func(c object.Change) {
 		switch {
 		case c.Old.Absent():
-			m.Added = append(m.Added, c.Path)
+			tr.Marks.Added = append(tr.Marks.Added, c.Path)
 		case c.New.Absent():
-			m.Removed = append(m.Removed, c.Path)
+			tr.Marks.Removed = append(tr.Marks.Removed, c.Path)
 		}
 	})
-	return m, err
+}
+
+// addKeptMarks adds the marks of before the join.
+func (a *Applier) addKeptMarks(tr *Transition) error {
+	var was hg.Marks
+	data, err := os.ReadFile(filepath.Join(a.files.keepAt(tr.Waypoint.Name), marksFile))
+	if err == nil {
+		err = json.Unmarshal(data, &was)
+	}
+	if err != nil && !isGone(err) {
+		return fmt.Errorf("reading which files were added or removed: %w; nothing was changed", err)
+	}
+	m := &tr.Marks
+	m.Added, m.Removed = append(m.Added, was.Added...), append(m.Removed, was.Removed...)
+	if m.Copies == nil {
+		m.Copies = map[string]string{}
+	}
+	maps.Copy(m.Copies, was.Copies)
+	return nil
 }
 
 // layBack finds the files before and after an undo.
@@ -660,7 +662,7 @@ func (a *Applier) Switch(ctx context.Context, branch string) error {
 		}
 		tr.Was = u.Files
 	}
-	if tr.Marks, err = a.Repo.MarksNow(ctx); err != nil {
+	if tr.Marks, err = a.Repo.MarksNow(ctx); err != nil { // a bookmark does not go along
 		return err
 	}
 	if err := a.Repo.Keep(ctx, a.Planner.Store, tr.Was, tr.Is); err != nil {

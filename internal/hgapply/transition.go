@@ -115,7 +115,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err != nil {
 		return err
 	}
-	tr.Made = a.files.missingFolders(changes)
+	tr.Made = workdir.MissingFolders(a.files.at(), changes)
 	if err := a.write(tr); err != nil {
 		return err
 	}
@@ -316,7 +316,7 @@ func (a *Applier) goOn(ctx context.Context) error {
 			return fmt.Errorf("an earlier run was interrupted while it changed your working folder, and completing "+
 				"that failed: %w. Your changesets and files are all there; fix the cause and start dorvik again", err)
 		}
-		a.tellCompleted(tr)
+		a.Ledger.Tell("%s", tr.Kind.Completed(tr.Branch))
 		return nil
 	}
 	if at != tr.From {
@@ -350,18 +350,6 @@ func (a *Applier) goOn(ctx context.Context) error {
 	return a.erase()
 }
 
-func (a *Applier) tellCompleted(tr *Transition) {
-	switch tr.Kind {
-	case change.Undoing:
-		a.Ledger.Tell("An earlier run was interrupted while it took your branch back. That was completed.")
-	case change.Switching:
-		a.Ledger.Tell("An earlier run was interrupted while it switched to %s. That was completed.", tr.Branch)
-	default:
-		a.Ledger.Tell("An earlier run was interrupted while it changed your branch. That was completed, and “dorvik " +
-			"undo” takes it back.")
-	}
-}
-
 // moveState moves hg's files of a half-done operation away, or back. Those that were moved already are passed over.
 func (f *files) moveState(tr *Transition) error {
 	from, to := f.own(), tr.Away
@@ -383,24 +371,6 @@ func (f *files) moveState(tr *Transition) error {
 	return nil
 }
 
-// missingFolders lists the folders that the change will create, parents first.
-func (f *files) missingFolders(changes []object.Change) (out []string) {
-	seen := map[string]bool{}
-	for _, c := range changes {
-		if c.New.Absent() {
-			continue
-		}
-		for dir := plan.Folder(c.Path); dir != "" && !seen[dir]; dir = plan.Folder(dir) {
-			seen[dir] = true
-			if !f.at().Has(dir) {
-				out = append(out, dir)
-			}
-		}
-	}
-	slices.Sort(out)
-	return out
-}
-
 // moveAside moves untracked obstacles aside.
 func (f *files) moveAside(tr *Transition) error {
 	if tr.Kind != change.Accepting {
@@ -417,23 +387,7 @@ func (f *files) moveAside(tr *Transition) error {
 // bringBack returns obstacles to their places.
 func (f *files) bringBack(wp *ledger.Waypoint) {
 	for _, p := range wp.Aside {
-		f.returnTo(p, f.asideAt(wp))
-	}
-}
-
-// returnTo moves a kept file back to its place. If the place is taken or the move fails, the file stays and is
-// reported.
-func (f *files) returnTo(p string, kept beneath.Folder) {
-	if !kept.Has(p) {
-		return
-	}
-	f.at().RemoveEmpty(p)
-	at := filepath.Join(string(kept), filepath.FromSlash(p))
-	switch err := kept.Move(p, f.at(), p); {
-	case errors.Is(err, beneath.ErrTaken):
-		f.ledger.Tell("%s stays as it is; what you had there is kept as %s.", p, at)
-	case err != nil:
-		f.ledger.Tell("%s could not go back to its place (%v); it is kept as %s.", p, err, at)
+		workdir.GiveBack(f.ledger, f.at(), p, f.asideAt(wp), p)
 	}
 }
 
@@ -516,7 +470,7 @@ func (f *files) putBack(ctx context.Context, tr *Transition, changes []object.Ch
 		}
 	}
 	for _, c := range changes {
-		f.returnTo(c.Path, f.away(tr))
+		workdir.GiveBack(f.ledger, f.at(), c.Path, f.away(tr), c.Path)
 	}
 	return nil
 }

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"time"
 
+	"dorvik.dev/dorvik/internal/plan"
 	"go.etcd.io/bbolt"
 	bolterrors "go.etcd.io/bbolt/errors"
 )
@@ -432,6 +433,20 @@ func (s *Store) Waypoint(name string) (*Waypoint, error) {
 		return nil, fmt.Errorf("reading the waypoints: %w", err)
 	}
 	return found, nil
+}
+
+// ToUndo returns the waypoint of a name or, with an empty one, the last that was not undone. If there is none, the
+// error is a *plan.Blocked.
+func (s *Store) ToUndo(name string) (*Waypoint, error) {
+	wp, err := s.Waypoint(name)
+	switch {
+	case err != nil || wp != nil:
+		return wp, err
+	case name != "":
+		return nil, &plan.Blocked{What: "There is no waypoint " + name + " here.", Next: "Nothing was changed."}
+	}
+	return nil, &plan.Blocked{What: "There is nothing to undo:",
+		Next: "Dorvik has joined nothing here that was not undone."}
 }
 
 // DropWaypoint removes a waypoint. Its log entries stay.

@@ -203,13 +203,9 @@ func (m *mover) besides(ctx context.Context, p *plan.Position, tree object.ID) (
 
 // GoBack goes back to before a waypoint. What was edited since is joined.
 func (m *mover) GoBack(ctx context.Context, name string) (*ledger.Waypoint, error) {
-	wp, err := m.ledger.Store.Waypoint(name)
+	wp, err := m.ledger.Store.ToUndo(name)
 	if err != nil {
 		return nil, err
-	}
-	if wp == nil {
-		return nil, &plan.Blocked{What: "There is nothing to undo:",
-			Next: "nothing was joined here that was not undone."}
 	}
 	if m.c.tip() != wp.After || m.c.branch != wp.Branch {
 		return nil, &change.MovedError{Branch: wp.Branch, Undo: wp.Name}

@@ -10,7 +10,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"hash"
 	"hash/crc32"
 	"io"
 	"os"
@@ -27,18 +26,21 @@ type Writer struct {
 	dir     string
 	file    *os.File
 	out     *bufio.Writer
-	sum     hash.Hash
 	at      int64
-	entries []entryAt
-	where   map[object.ID]int64
+	entries []written
+	where   map[object.ID]int // index in entries
 	buf     bytes.Buffer
 	z       *zlib.Writer
 }
 
-type entryAt struct {
-	id  object.ID
-	crc uint32
-	at  int64
+// written is an object of the pack.
+type written struct {
+	id   object.ID
+	kind object.Kind
+	size int    // bytes of its content
+	crc  uint32 // of its entry
+	at   int64  // where that begins, and
+	data int64  // where the compressed content does
 }
 
 const packHead = "PACK\x00\x00\x00\x02\x00\x00\x00\x00" // the number of objects is filled in at the end
@@ -53,7 +55,7 @@ func NewWriter(dir string) (*Writer, error) {
 	if err != nil {
 		return nil, err
 	}
-	w := &Writer{dir: into, file: f, out: bufio.NewWriterSize(f, 1<<16), where: map[object.ID]int64{}}
+	w := &Writer{dir: into, file: f, out: bufio.NewWriterSize(f, 1<<16), where: map[object.ID]int{}}
 	w.z, _ = zlib.NewWriterLevel(&w.buf, zlib.BestSpeed) // the level is valid
 	w.at = int64(len(packHead))
 	if _, err := w.out.WriteString(packHead); err != nil {
@@ -69,8 +71,23 @@ func (w *Writer) Has(id object.ID) bool {
 	return ok
 }
 
-// Len returns the number of objects.
-func (w *Writer) Len() int { return len(w.entries) }
+// PutAll adds the objects that an overlay made below some roots.
+func (w *Writer) PutAll(ctx context.Context, made *object.Overlay, roots ...object.ID) error {
+	ids, err := made.Reachable(ctx, roots...)
+	if err != nil {
+		return err
+	}
+	for _, id := range ids {
+		kind, data, err := made.Read(ctx, id)
+		if err == nil {
+			err = w.Put(id, kind, data)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
 
 // Put adds an object under an id, once.
 func (w *Writer) Put(id object.ID, kind object.Kind, data []byte) error {
@@ -79,6 +96,7 @@ func (w *Writer) Put(id object.ID, kind object.Kind, data []byte) error {
 	}
 	w.buf.Reset()
 	object.WriteEntryHeader(&w.buf, kind, len(data))
+	head := int64(w.buf.Len())
 	w.z.Reset(&w.buf)
 	if _, err := w.z.Write(data); err != nil {
 		return err
@@ -86,8 +104,8 @@ func (w *Writer) Put(id object.ID, kind object.Kind, data []byte) error {
 	if err := w.z.Close(); err != nil {
 		return err
 	}
-	w.entries = append(w.entries, entryAt{id, crc32.ChecksumIEEE(w.buf.Bytes()), w.at})
-	w.where[id] = w.at
+	w.where[id] = len(w.entries)
+	w.entries = append(w.entries, written{id, kind, len(data), crc32.ChecksumIEEE(w.buf.Bytes()), w.at, w.at + head})
 	n, err := w.out.Write(w.buf.Bytes())
 	w.at += int64(n)
 	return err
@@ -95,51 +113,21 @@ func (w *Writer) Put(id object.ID, kind object.Kind, data []byte) error {
 
 // Read returns an object of the pack, or object.ErrMissing.
 func (w *Writer) Read(_ context.Context, id object.ID) (object.Kind, []byte, error) {
-	at, ok := w.where[id]
+	i, ok := w.where[id]
 	if !ok {
 		return 0, nil, object.ErrMissing
 	}
 	if err := w.out.Flush(); err != nil {
 		return 0, nil, err
 	}
-	e, n, err := readHeader(io.NewSectionReader(w.file, at, 32))
+	e := w.entries[i]
+	z, err := zlib.NewReader(io.NewSectionReader(w.file, e.data, w.at-e.data))
 	if err != nil {
 		return 0, nil, err
 	}
-	z, err := zlib.NewReader(io.NewSectionReader(w.file, at+n, w.at-at-n))
-	if err != nil {
-		return 0, nil, err
-	}
-	data, err := io.ReadAll(io.LimitReader(z, e.size))
-	if err == nil && int64(len(data)) != e.size {
-		err = io.ErrUnexpectedEOF
-	}
+	data := make([]byte, e.size)
+	_, err = io.ReadFull(z, data)
 	return e.kind, data, err
-}
-
-// header is the kind and size of an entry.
-type header struct {
-	kind object.Kind
-	size int64
-}
-
-// readHeader reads the header of an entry and returns its length.
-func readHeader(r io.Reader) (h header, n int64, err error) {
-	in := bufio.NewReader(r)
-	c, err := in.ReadByte()
-	if err != nil {
-		return h, 0, err
-	}
-	h.kind, h.size = object.Kind(c>>4&7), int64(c&0x0f)
-	n = 1
-	for shift := 4; c&0x80 != 0; shift += 7 {
-		if c, err = in.ReadByte(); err != nil {
-			return h, n, err
-		}
-		h.size |= int64(c&0x7f) << shift
-		n++
-	}
-	return h, n, nil
 }
 
 // Drop discards the pack.
@@ -167,11 +155,11 @@ func (w *Writer) Close() (err error) {
 	if _, err := w.file.WriteAt(count, 8); err != nil {
 		return err
 	}
-	w.sum = sha1.New()
-	if _, err := io.Copy(w.sum, io.NewSectionReader(w.file, 0, w.at)); err != nil {
+	h := sha1.New()
+	if _, err := io.Copy(h, io.NewSectionReader(w.file, 0, w.at)); err != nil {
 		return err
 	}
-	sum := w.sum.Sum(nil)
+	sum := h.Sum(nil)
 	if _, err := w.file.WriteAt(sum, w.at); err != nil {
 		return err
 	}
@@ -193,7 +181,7 @@ func (w *Writer) Close() (err error) {
 
 // index returns the index of the pack, whose checksum is given.
 func (w *Writer) index(sum []byte) []byte {
-	slices.SortFunc(w.entries, func(a, b entryAt) int { return bytes.Compare(a.id.Raw(), b.id.Raw()) })
+	slices.SortFunc(w.entries, func(a, b written) int { return bytes.Compare(a.id.Raw(), b.id.Raw()) })
 	b := []byte("\xfftOc\x00\x00\x00\x02")
 	n := 0
 	for first := range 256 {

@@ -51,12 +51,9 @@ func (b *WayBack) Sentence() string {
 
 // WayBack computes how to undo an entry. It changes nothing.
 func (s *Session) WayBack(ctx context.Context, name string) (*WayBack, error) {
-	w, err := s.Ledger.Store.Waypoint(name)
+	w, err := s.Ledger.Store.ToUndo(name)
 	if err != nil {
 		return nil, err
-	}
-	if w == nil {
-		return nil, &plan.Blocked{What: "There is no waypoint " + name + " here.", Next: "Nothing was changed."}
 	}
 	b, err := s.Repo.Current(ctx)
 	if err != nil {

@@ -29,7 +29,7 @@ func openHg(ctx context.Context, top string) (*Workspace, error) {
 			return tree
 		},
 		Mover: func(p *plan.Planner, l *ledger.Ledger, prover *prove.Prover, _ change.WorkTree) change.Mover {
-			return hgapply.New(repo, p, l, prover, tree)
+			return hgapply.New(repo, p, l, tree)
 		},
 		Contains: func(context.Context, string, object.ID, object.ID) bool { return false },
 		Recorded: repo.Recorded,

@@ -1,5 +1,6 @@
 // Package workdir looks at the files of a working tree: what is in the way of a change, what an editor has open, and
-// which process is changing them. It changes nothing, and is the same for all version-control systems.
+// which process is changing them. It also keeps the journal of a change, and gives kept files back. It is the same for
+// all version-control systems.
 package workdir
 
 import (
