@@ -5,6 +5,7 @@ package gittest
 import (
 	"bytes"
 	"fmt"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -308,4 +309,34 @@ func Without(t testing.TB, what string) {
 		t.Fatal(what + " is missing: make tools installs it")
 	}
 	t.Skip(what + " is missing")
+}
+
+// Files reads a working folder: kind and bytes of all that is in it, but for what git or hg keeps there.
+func Files(t testing.TB, dir string) map[string]string {
+	out := map[string]string{}
+	require.NoError(t, filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		rel, _ := filepath.Rel(dir, p)
+		info, err := d.Info()
+		switch {
+		case err != nil:
+			return err
+		case rel == ".git" || rel == ".hg":
+			return filepath.SkipDir
+		case d.IsDir():
+			out[rel] = "a folder"
+		case info.Mode()&fs.ModeSymlink != 0:
+			to, err := os.Readlink(p)
+			out[rel] = "to " + to
+			return err
+		default:
+			data, err := os.ReadFile(p)
+			out[rel] = fmt.Sprintf("%v %s", info.Mode()&0o111 != 0, data)
+			return err
+		}
+		return nil
+	}))
+	return out
 }

@@ -244,9 +244,10 @@ func (g *group) write(file string) (err error) {
 	out := bufio.NewWriterSize(f, 1<<16)
 	b := &pieces{out: out}
 	b.raw([]byte(bundleMagic))
-	b.size(0)                                                                   // no parameters
-	head := append([]byte{byte(len(groupPart))}, strings.ToUpper(groupPart)...) // it must be understood
-	head = append(head, 0, 0, 0, 0, 1, 0, 7, 2)                                 // part 0, one mandatory parameter, its lengths
+	b.size(0) // no parameters
+	head := []byte{byte(len(groupPart))}
+	head = append(head, strings.ToUpper(groupPart)...) // who does not know the part must not pass over it
+	head = append(head, 0, 0, 0, 0, 1, 0, 7, 2)        // part 0, one mandatory parameter, its lengths
 	head = append(head, "version02"...)
 	b.size(len(head))
 	b.raw(head)

@@ -19,6 +19,7 @@ import (
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/hgtest"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
@@ -191,31 +192,7 @@ const idOrMerge = `{ifeq(p2rev, "-1", node|short, "a merge")}`
 
 // state is everything that a person sees of a repository: files, what hg says of them, and the changesets.
 func state(t *testing.T, dir string) map[string]string {
-	out := map[string]string{}
-	require.NoError(t, filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		rel, _ := filepath.Rel(dir, p)
-		info, err := d.Info()
-		switch {
-		case err != nil:
-			return err
-		case rel == ".hg":
-			return filepath.SkipDir
-		case d.IsDir():
-			out[rel] = "a folder"
-		case info.Mode()&fs.ModeSymlink != 0:
-			to, err := os.Readlink(p)
-			out[rel] = "to " + to
-			return err
-		default:
-			data, err := os.ReadFile(p)
-			out[rel] = fmt.Sprintf("%v %s", info.Mode()&0o111 != 0, data)
-			return err
-		}
-		return nil
-	}))
+	out := gittest.Files(t, dir)
 	at := hgtest.At(t, dir, "nobody")
 	out["-status"] = at.Hg("status", "-mard", "--copies")
 	log := strings.Split(at.Hg("log", "-T", "{desc|firstline} {phase} "+idOrMerge+"\n"), "\n")

@@ -9,6 +9,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/plan"
 )
 
@@ -35,7 +36,7 @@ func TestWhatAPullLeftAside(t *testing.T) {
 			require.Contains(t, tm.mine.Git("stash", "list"), "autostash")
 			tm.mine.Git("reset", "-q", "--hard")
 			tm.mine.Write("f", edit(tm.mine.Read("f")))
-			tip, before := tm.mine.Git("rev-parse", "main"), filesOf(t, tm.mine.Dir)
+			tip, before := tm.mine.Git("rev-parse", "main"), gittest.Files(t, tm.mine.Dir)
 
 			l, err = s.LeftAside(t.Context())
 			require.NoError(t, err)
@@ -45,7 +46,7 @@ func TestWhatAPullLeftAside(t *testing.T) {
 			_, err = s.BringBack(t.Context(), l)
 			var asks *change.AsksError
 			require.ErrorAs(t, err, &asks)
-			assert.Equal(t, before, filesOf(t, tm.mine.Dir))
+			assert.Equal(t, before, gittest.Files(t, tm.mine.Dir))
 			j, err := s.Planner.Join(t.Context(), asks.Position, "", decisions(s), plan.Amends{}, nil)
 			require.NoError(t, err)
 			require.NoError(t, s.Decide(settle.Decision{Key: j.Stops[0].Files[0].Questions[0].Key,
@@ -63,7 +64,7 @@ func TestWhatAPullLeftAside(t *testing.T) {
 			assert.Contains(t, all[0].Sentence("X"), "was brought back")
 			_, err = s.Applier.GoBack(t.Context(), wp.Name)
 			require.NoError(t, err)
-			assert.Equal(t, before, filesOf(t, tm.mine.Dir))
+			assert.Equal(t, before, gittest.Files(t, tm.mine.Dir))
 		})
 	}
 }

@@ -10,6 +10,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 )
@@ -48,14 +49,14 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 				assert.Contains(t, way.Sentence(), "1 commit made since is left behind and kept under a waypoint: "+
 					"“after”")
 				assert.Equal(t, pushed, strings.Contains(way.Sentence(), "origin/main keeps what was pushed"))
-				status, files := tm.mine.Git("status", "--porcelain"), filesOf(t, tm.mine.Dir)
+				status, files := tm.mine.Git("status", "--porcelain"), gittest.Files(t, tm.mine.Dir)
 				back, err := s.Return(t.Context(), wp.Name)
 				if dirty != "" { // it was made on what is taken back
 					var asks *change.AsksError
 					require.ErrorAs(t, err, &asks)
 					assert.Equal(t, []string{"d/h"}, asks.Paths)
 					assert.Equal(t, tip, tm.mine.Git("rev-parse", "main"))
-					assert.Equal(t, files, filesOf(t, tm.mine.Dir))
+					assert.Equal(t, files, gittest.Files(t, tm.mine.Dir))
 					j, err := s.Planner.Join(t.Context(), asks.Position, "", decisions(s), plan.Amends{}, nil)
 					require.NoError(t, err)
 					require.NoError(t, s.Decide(settle.Decision{Key: j.Stops[0].Files[0].Questions[0].Key,
@@ -68,7 +69,7 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 					_, err = s.Applier.GoBack(t.Context(), back.Name)
 					require.NoError(t, err)
 					assert.Equal(t, tip, tm.mine.Git("rev-parse", "main"))
-					assert.Equal(t, files, filesOf(t, tm.mine.Dir))
+					assert.Equal(t, files, gittest.Files(t, tm.mine.Dir))
 					return
 				}
 				require.NoError(t, err)
@@ -92,7 +93,7 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 				_, err = s.Applier.GoBack(t.Context(), "")
 				require.NoError(t, err)
 				assert.Equal(t, tip, tm.mine.Git("rev-parse", "main"))
-				assert.Equal(t, files, filesOf(t, tm.mine.Dir))
+				assert.Equal(t, files, gittest.Files(t, tm.mine.Dir))
 			})
 		}
 	}

@@ -31,7 +31,7 @@ type standing struct {
 
 func standingOf(t *testing.T, dir string) standing {
 	r := gittest.At(t, dir)
-	files := filesOf(t, dir)
+	files := gittest.Files(t, dir)
 	maps.DeleteFunc(files, func(_, is string) bool { return is == "a folder" }) // which git knows nothing of
 	return standing{files, r.Git("ls-files", "-s"), r.Git("status", "--porcelain=v2"),
 		r.Git("rev-parse", "HEAD")}
@@ -199,7 +199,7 @@ func TestASparseCheckoutIsKept(t *testing.T) {
 		tm.mine.Write("d/h", "edited\n")
 		tm.mine.Git("add", "d/h")
 		parts := func() string { return tm.mine.Git("ls-files", "-t") }
-		before, files := parts(), filesOf(t, tm.mine.Dir)
+		before, files := parts(), gittest.Files(t, tm.mine.Dir)
 		s := tm.session()
 		require.NoError(t, s.Ledger.Carry(true))
 		p, j, b := ready(t, s, plan.Merge, settle.TheirsYours)
@@ -211,7 +211,7 @@ func TestASparseCheckoutIsKept(t *testing.T) {
 		_, err = s.Applier.GoBack(t.Context(), "")
 		require.NoError(t, err)
 		assert.Equal(t, before, parts())
-		assert.Equal(t, files, filesOf(t, tm.mine.Dir))
+		assert.Equal(t, files, gittest.Files(t, tm.mine.Dir))
 	}
 }
 
@@ -319,7 +319,7 @@ func carryOver(t *testing.T, repo *gittest.Repo, r *rand.Rand) *ledger.Waypoint 
 func holdsAll(t *testing.T, repo *gittest.Repo, wp *ledger.Waypoint, before standing) {
 	kept := filepath.Join(repo.Dir, ".git", "dorvik", "kept", wp.Name)
 	aside := filepath.Join(repo.Dir, ".git", "dorvik", "aside", wp.Name)
-	after := filesOf(t, repo.Dir)
+	after := gittest.Files(t, repo.Dir)
 	dirty := map[string]bool{}
 	for line := range strings.Lines(before.status) {
 		f := strings.Fields(strings.TrimSpace(line))

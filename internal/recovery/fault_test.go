@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -281,10 +280,10 @@ func (h *harbour) isBefore(at *gittest.Repo) bool {
 
 // ready makes the join of it, to compare with.
 func (h *harbour) ready(t *testing.T) *harbour {
-	h.files = filesOf(t, h.dir)
+	h.files = gittest.Files(t, h.dir)
 	h.joined = h.copy(t, h.dir)
 	require.NoError(t, act(h.joined, h.act))
-	h.after = filesOf(t, h.joined)
+	h.after = gittest.Files(t, h.joined)
 	for i, dir := range []string{h.dir, h.joined} {
 		h.status[i] = h.says(gittest.At(t, dir))
 	}
@@ -297,36 +296,6 @@ func (h *harbour) copy(t *testing.T, from string) string {
 	out, err := exec.Command("cp", "-a", from, to).CombinedOutput()
 	require.NoError(t, err, "%s", out)
 	return to
-}
-
-// filesOf reads a working tree: kind and bytes of all that is in it.
-func filesOf(t *testing.T, dir string) map[string]string {
-	out := map[string]string{}
-	require.NoError(t, filepath.WalkDir(dir, func(p string, d fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		rel, _ := filepath.Rel(dir, p)
-		info, err := d.Info()
-		switch {
-		case err != nil:
-			return err
-		case rel == ".git":
-			return filepath.SkipDir
-		case d.IsDir():
-			out[rel] = "a folder"
-		case info.Mode()&fs.ModeSymlink != 0:
-			to, err := os.Readlink(p)
-			out[rel] = "to " + to
-			return err
-		default:
-			data, err := os.ReadFile(p)
-			out[rel] = fmt.Sprintf("%v %s", info.Mode()&0o111 != 0, data)
-			return err
-		}
-		return nil
-	}))
-	return out
 }
 
 // whole holds that a clone is, once Dorvik has been started in it, wholly as before or
@@ -358,7 +327,7 @@ func (h *harbour) whole(t *testing.T, dir, what string) bool {
 	if !h.isBefore(at) {
 		is, says = h.after, h.status[1]
 	}
-	ok = ok && assert.Equal(t, is, filesOf(t, dir), "%s: files\n%s", what, notice) &&
+	ok = ok && assert.Equal(t, is, gittest.Files(t, dir), "%s: files\n%s", what, notice) &&
 		assert.Equal(t, says, h.says(at), what)
 	for _, left := range []string{".git/index.lock", ".git/dorvik/moving.json", ".git/dorvik/pack", ".git/dorvik/index",
 		".git/refs/heads/main.lock", ".git/HEAD.lock"} {
@@ -367,7 +336,7 @@ func (h *harbour) whole(t *testing.T, dir, what string) bool {
 	}
 	packs, _ := filepath.Glob(filepath.Join(dir, ".git/objects/pack/tmp_*"))
 	ok = assert.Empty(t, packs, what) && ok
-	return ok && assert.NoError(t, act(dir, h.act), what) && assert.Equal(t, h.after, filesOf(t, dir),
+	return ok && assert.NoError(t, act(dir, h.act), what) && assert.Equal(t, h.after, gittest.Files(t, dir),
 		"%s: it can be done after all", what)
 }
 
@@ -581,7 +550,7 @@ func TestWhatSomebodyDidAfterACut(t *testing.T) {
 				if head := r.Git("rev-parse", "HEAD"); head != h.before {
 					is = h.after
 				}
-				assert.Equal(t, is, filesOf(t, one), what)
+				assert.Equal(t, is, gittest.Files(t, one), what)
 				assert.Equal(t, h.status[0], r.Git("status", "--porcelain"), what)
 			}
 		}
@@ -615,7 +584,7 @@ func TestACommitOnTopOfHalfTheFiles(t *testing.T) {
 		assert.Contains(t, s.TakeNotice(), "moved since")
 		s.Close()
 		assert.Equal(t, before, tip())
-		assert.Equal(t, h.files, filesOf(t, dir))
+		assert.Equal(t, h.files, gittest.Files(t, dir))
 	}
 	assert.Positive(t, half)
 }
@@ -633,12 +602,12 @@ func TestALockOfAnother(t *testing.T) {
 		dir := h.copy(t, from)
 		lock := filepath.Join(dir, ".git/index.lock")
 		require.NoError(t, os.WriteFile(lock, nil, 0o644))
-		before := filesOf(t, dir)
+		before := gittest.Files(t, dir)
 		err := act(dir, what)
 		assert.ErrorContains(t, err, "index.lock")
 		assert.ErrorContains(t, err, "remove")
 		assert.FileExists(t, lock)
-		assert.Equal(t, before, filesOf(t, dir))
+		assert.Equal(t, before, gittest.Files(t, dir))
 		assert.NoFileExists(t, filepath.Join(dir, ".git/dorvik/moving.json"))
 	}
 }
@@ -768,7 +737,7 @@ func TestAFileSavedWhileAJoinWrites(t *testing.T) {
 			told := err.Error() + " " + s.TakeNotice()
 			assert.Equal(t, h.before, r.Git("rev-parse", "main"), what)
 			assert.Equal(t, "saved meanwhile\n", r.Read(path), what)
-			files := filesOf(t, dir)
+			files := gittest.Files(t, dir)
 			if before, had := h.files[path]; had && at == "files" { // the editor wrote it anew: both are there
 				kept := regexp.MustCompile(`kept as (\S+/clean/` + path + `)(?:[. ]|$)`).FindStringSubmatch(told)
 				require.NotNil(t, kept, "%s: %s", what, told)

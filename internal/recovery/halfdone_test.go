@@ -478,7 +478,7 @@ func sameHand(q *settle.Question) settle.Decision {
 
 // outcome is all that can be told of a repository after git came to its end.
 func (g *tangle) outcome(t *testing.T, r *gittest.Repo) map[string]string {
-	out := filesOf(t, r.Dir)
+	out := gittest.Files(t, r.Dir)
 	out[" log"] = r.Git("log", "--format=%an %ae %ad %T%n%B", "main", "--not", "theirs")
 	if g.onward != nil && g.onward[0] == "rebase" { // git forgets to sign off where it stopped at a conflict
 		if told := strings.Join(g.list, " "); strings.Contains(told, "squash") && strings.Contains(told, "fixup -C") {
@@ -497,7 +497,7 @@ func (g *tangle) outcome(t *testing.T, r *gittest.Repo) map[string]string {
 
 // state is all that a half-done state consists of.
 func (g *tangle) state(t *testing.T, r *gittest.Repo) map[string]string {
-	out := filesOf(t, r.Dir)
+	out := gittest.Files(t, r.Dir)
 	out[" index"] = r.Git("ls-files", "--stage")
 	out[" refs"] = r.Git("for-each-ref", "--format=%(refname) %(objectname)", "refs/heads", "refs/rewritten",
 		"refs/stash")

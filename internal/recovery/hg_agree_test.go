@@ -74,7 +74,7 @@ func newTwins(t *testing.T, s *story, count int) *twins {
 	require.NoError(t, err)
 	defer to.Close()
 	bundle := filepath.Join(t.TempDir(), "all.hg")
-	made, err := to.Make(t.Context(), from.Planner.Store, ids, nil, bundle)
+	made, err := to.Make(t.Context(), from.Planner.Store, ids, nil, nil, bundle)
 	require.NoError(t, err)
 	require.NoError(t, to.Add(t.Context(), bundle))
 	for n := range count {
@@ -200,7 +200,7 @@ func hasMerges(p *plan.Position) bool {
 // treeIn is the tree of the files of a working folder.
 func treeIn(t *testing.T, w *Workspace, dir string) object.ID {
 	set := map[string]object.Entry{}
-	for path, text := range filesOf(t, dir) {
+	for path, text := range gittest.Files(t, dir) {
 		e := object.Entry{Mode: object.ModeFile}
 		switch {
 		case text == "a folder" || strings.HasPrefix(path, ".hg/"):

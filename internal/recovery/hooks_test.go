@@ -184,7 +184,7 @@ func TestAHookRefuses(t *testing.T) {
 			tm.mine.Write(".git/hooks/"+name, "#!/bin/sh\necho not on a Friday\nexit 3\n")
 			require.NoError(t, os.Chmod(filepath.Join(tm.mine.Dir, ".git/hooks", name), 0o755))
 			s := tm.session()
-			before, files := tm.mine.Git("rev-parse", "main"), filesOf(t, tm.mine.Dir)
+			before, files := tm.mine.Git("rev-parse", "main"), gittest.Files(t, tm.mine.Dir)
 			p, j, b := ready(t, s, route, settle.Theirs)
 			_, err := s.Accept(t.Context(), p, j, b, change.Consent{})
 			if strings.HasPrefix(name, "post-") {
@@ -197,7 +197,7 @@ func TestAHookRefuses(t *testing.T) {
 			require.ErrorAs(t, err, &refused)
 			assert.Equal(t, &vcs.HookError{Name: name, Said: []string{"not on a Friday"}, Code: 3}, refused)
 			assert.Equal(t, before, tm.mine.Git("rev-parse", "main"))
-			assert.Equal(t, files, filesOf(t, tm.mine.Dir))
+			assert.Equal(t, files, gittest.Files(t, tm.mine.Dir))
 			assert.Empty(t, tm.mine.Git("status", "--porcelain"))
 		})
 	}

@@ -26,7 +26,7 @@ func TestSwitchingBranches(t *testing.T) {
 
 	s := tm.session()
 	require.NoError(t, s.Applier.Switch(t.Context(), "there"))
-	assert.Equal(t, filesOf(t, byGit.Dir), filesOf(t, tm.mine.Dir))
+	assert.Equal(t, gittest.Files(t, byGit.Dir), gittest.Files(t, tm.mine.Dir))
 	for _, ask := range [][]string{{"status", "--porcelain=v2", "--branch"}, {"ls-files", "-s"},
 		{"reflog", "-1", "--format=%gs"}} {
 		assert.Equal(t, byGit.Git(ask...), tm.mine.Git(ask...))
@@ -53,9 +53,9 @@ func TestSwitchingBranches(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			c.do()
-			before := filesOf(t, tm.mine.Dir)
+			before := gittest.Files(t, tm.mine.Dir)
 			require.ErrorContains(t, s.Applier.Switch(t.Context(), "there"), c.says)
-			assert.Equal(t, before, filesOf(t, tm.mine.Dir))
+			assert.Equal(t, before, gittest.Files(t, tm.mine.Dir))
 			assert.Equal(t, "main", tm.mine.Git("branch", "--show-current"))
 			tm.mine.Git("checkout", "-q", "f")
 			tm.mine.Git("clean", "-qfd", "new")

@@ -86,7 +86,7 @@ func TestWhatAChangeMakesIsKept(t *testing.T) {
 		assert.Greater(t, steps, 20)
 		gc()
 		r.Git("fsck", "--full")
-		assert.Equal(t, h.after, filesOf(t, h.dir), name)
+		assert.Equal(t, h.after, gittest.Files(t, h.dir), name)
 		kept, _ := filepath.Glob(filepath.Join(h.dir, ".git/objects/pack/*.keep"))
 		assert.Empty(t, kept, name)
 		ledger.Step = was
