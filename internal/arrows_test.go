@@ -51,6 +51,7 @@ var arrows = map[string]string{
 	"visible":       "",
 	"askpass":       "",
 	"words":         "core/object core/merge core/settle core/misfit",
+	"faulttest":     "+github.com/stretchr/testify +golang.org/x/sys/unix",
 	"gittest":       "+github.com/stretchr/testify",
 	"hgtest":        "+github.com/stretchr/testify",
 	"odb":           "core/parallel core/object +github.com/klauspost/compress +golang.org/x/sys",
@@ -128,7 +129,7 @@ func TestArrowsRunDownward(t *testing.T) {
 				assert.NotContains(t, []string{"os", "os/exec", "path/filepath"}, i, "planning writes nothing")
 			}
 			if i == "os/exec" {
-				assert.Contains(t, []string{"git", "hg", "check", "gittest", "hgtest", "host", "demo"}, name,
+				assert.Contains(t, []string{"git", "hg", "check", "gittest", "hgtest", "faulttest", "host", "demo"}, name,
 					"only these start processes")
 			}
 		}

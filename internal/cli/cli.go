@@ -87,12 +87,13 @@ func (e *env) code(err error) int {
 	var ref *vcs.RefMovedError
 	var refusal *vcs.Refusal
 	var published *plan.PublishedError
+	var fixed *plan.FixedError
 	switch {
 	case errors.As(err, &u):
 		return exitUsage
 	case errors.Is(err, ledger.ErrInUse), errors.As(err, &moved), errors.As(err, &ref):
 		return exitMoved
-	case errors.As(err, &published):
+	case errors.As(err, &published), errors.As(err, &fixed):
 		return exitConflicts
 	case errors.As(err, &refusal):
 		return exitRefused

@@ -16,6 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/visible"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -228,14 +229,12 @@ func (e *env) sayBranches(collide []lookback.Branching, more int) {
 }
 
 // position reports the position. with includes the sentence itself.
-func (e *env) position(p *plan.Position, with bool) {
+func (e *env) position(p *plan.Position, in vcs.Dialect, with bool) {
 	if with {
 		e.say("%s", p.Standing(false))
 	}
-	for _, s := range []string{p.Rewritten(), p.Triangle(), p.OtherHeads(func(id object.ID) string {
-		return id.Prefix(
-			12)
-	})} {
+	short := func(id object.ID) string { return id.Prefix(12) }
+	for _, s := range []string{p.Rewritten(), p.Triangle(), p.OtherHeads(short, in)} {
 		if s != "" {
 			e.say("%s", s)
 		}
@@ -245,7 +244,7 @@ func (e *env) position(p *plan.Position, with bool) {
 // sayLook reports the position for people.
 func (e *env) sayLook(v *recovery.Glance) {
 	p := v.Position
-	e.position(p, true)
+	e.position(p, e.opened.Repo.Dialect(), true)
 	e.asked(p)
 	for _, o := range v.Overlap {
 		if o.Kind != plan.OnlyYours && o.Kind != plan.OnlyTheirs {

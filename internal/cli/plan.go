@@ -204,7 +204,7 @@ func (e *env) sayPlan(p *plan.Position, joins []*plan.Join, suggested plan.Route
 		clean = clean && j.Clean()
 	}
 	if !e.json {
-		e.position(p, f.pick == "" && f.yours == "" && f.theirs == "")
+		e.position(p, e.opened.Repo.Dialect(), f.pick == "" && f.yours == "" && f.theirs == "")
 		if remote {
 			e.asked(p)
 		}

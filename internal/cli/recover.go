@@ -364,7 +364,7 @@ func (r *recoverer) run(ctx context.Context, p *plan.Position) error {
 	if err != nil {
 		return err
 	}
-	r.position(p, true)
+	r.position(p, r.s.Repo.Dialect(), true)
 	r.out.Tip = p.Yours
 	if r.out.Tree, err = r.s.Planner.Tree(ctx, p.Yours); err != nil {
 		return err
@@ -605,6 +605,9 @@ func (r *recoverer) published(ctx context.Context, j *plan.Join) error {
 	for _, n := range list {
 		r.out.Published = append(r.out.Published, n.ID)
 	}
+	if by := r.s.Repo.Dialect(); by.KeepsShared {
+		return &plan.FixedError{By: by.Name, Commits: list}
+	}
 	why := &plan.PublishedError{Commits: list}
 	r.out.Error = visible.Lines(why.Error())
 	r.say("dorvik: %v.", why)
@@ -833,8 +836,10 @@ func (r *recoverer) pushed(p *plan.Position, done *recovery.Pushed) {
 		r.out.Exchanged = &exchangedJSON{done.Was, done.Tip}
 	}
 	r.say("Pushed. %s now holds %s.", done.To.Name, done.Holds)
-	if text := done.TagsSentence(); text != "" {
-		r.say("%s", text)
+	for _, text := range []string{done.TagsSentence(), done.PhaseSentence()} {
+		if text != "" {
+			r.say("%s", text)
+		}
 	}
 	if n := len(done.Kept); n > 0 {
 		r.say("%s %s %s here: “git push %s %s” pushes %s.", words.Is(n, "The tag", "The tags"), words.List(done.Kept),

@@ -79,14 +79,17 @@ func isDead(text string) bool {
 	return ok && err == nil && host == own && errors.Is(syscall.Kill(n, 0), syscall.ESRCH)
 }
 
-// Add adds the changesets of a bundle. Hooks that the person has for commits run as if each had been committed; those
-// for changesets from elsewhere do not.
-func (r *changes) Add(ctx context.Context, bundle string) error {
+// Add adds the changesets of a bundle. If they are new, hooks that the person has for commits run as if each had been
+// committed. Hooks for changesets from elsewhere never run.
+func (r *changes) Add(ctx context.Context, bundle string, asCommits bool) error {
 	hooks, err := r.hooks(ctx)
 	if err != nil {
 		return err
 	}
 	args := hooks.silenced
+	if !asCommits {
+		hooks.ofCommits = nil
+	}
 	for _, h := range hooks.ofCommits {
 		point, rest, _ := strings.Cut(strings.TrimPrefix(h.name, hooksAt), ".")
 		args = append(args, "--config", hooksAt+commitHooks[point]+".dorvik-"+rest+"="+h.value)
@@ -328,16 +331,61 @@ func (r *changes) mark(ctx context.Context, command string, paths []string) erro
 	return nil
 }
 
-// Bookmark returns the active bookmark.
-func (r *changes) Bookmark(ctx context.Context) (string, error) {
-	h, err := r.here(ctx)
-	return h.bookmark, err
+// Bookmark is a bookmark that a change moves.
+type Bookmark struct {
+	Name      string    `json:"name"`
+	From      object.ID `json:"from"`
+	To        object.ID `json:"to"`
+	Active    bool      `json:"active,omitempty"`     // it is active afterwards
+	WasActive bool      `json:"was_active,omitempty"` // or before
 }
 
-// MoveBookmark moves a bookmark to the parent of the working folder and makes it active.
-func (r *changes) MoveBookmark(ctx context.Context, name string) error {
-	_, err := r.run(ctx, "moving the bookmark "+name, "bookmark", "--force", "--", name)
-	return err
+// Back returns the way back.
+func (b Bookmark) Back() Bookmark { return Bookmark{b.Name, b.To, b.From, b.WasActive, b.Active} }
+
+// Bookmarks returns the active bookmark, if there is one, and those of some changesets. None has a goal yet.
+func (r *changes) Bookmarks(ctx context.Context, of []object.ID) (out []Bookmark, err error) {
+	h, err := r.here(ctx)
+	if err != nil {
+		return nil, err
+	}
+	text, err := r.run(ctx, "reading the bookmarks", "bookmarks", "-T", "{node} {bookmark}\n")
+	if err != nil {
+		return nil, err
+	}
+	for line := range strings.Lines(text) {
+		hex, name, ok := strings.Cut(strings.TrimSuffix(line, "\n"), " ")
+		n, err := parseNode(hex)
+		if err != nil || !ok {
+			continue // there are none
+		}
+		active := name == h.bookmark
+		if active || slices.Contains(of, n.id()) {
+			out = append(out, Bookmark{Name: name, From: n.id(), Active: active, WasActive: active && !h.paused})
+		}
+	}
+	return out, nil
+}
+
+// MoveBookmark moves a bookmark, and makes it active or not. It may be called twice.
+func (r *changes) MoveBookmark(ctx context.Context, b Bookmark) error {
+	doing, args := "moving the bookmark "+b.Name, []string{"bookmark", "--force"}
+	elsewhere := r.Parents()[0] != b.To
+	if elsewhere || !b.Active {
+		args = append(args, "-r", b.To.String())
+	}
+	if _, err := r.run(ctx, doing, append(args, "--", b.Name)...); err != nil {
+		return err
+	}
+	is := r.activeName() == b.Name
+	switch {
+	case is && !b.Active:
+		_, err := r.run(ctx, doing, "bookmark", "--inactive", "--", b.Name)
+		return err
+	case !is && b.Active: // as a histedit leaves it, for which no command is
+		return writeFile(filepath.Join(r.own, activeFile), []byte(b.Name))
+	}
+	return nil
 }
 
 // SetBranch gives the next changeset of the working folder a branch.
@@ -345,3 +393,44 @@ func (r *changes) SetBranch(ctx context.Context, name string) error {
 	_, err := r.run(ctx, "switching to the branch "+name, "branch", "--force", "--quiet", "--", name)
 	return err
 }
+
+// There returns which changesets hg has.
+func (r *changes) There(ctx context.Context, ids []object.ID) ([]object.ID, error) {
+	return r.Commits(ctx, setOf(ids))
+}
+
+// NamedBranch returns the named branch that the working folder is on.
+func (r *changes) NamedBranch(ctx context.Context) (string, error) {
+	h, err := r.here(ctx)
+	return h.branch, err
+}
+
+// ShelvedBranch returns the named branch that the half-done unshelve puts back at its end; empty for none.
+func (r *changes) ShelvedBranch() (string, error) {
+	s, err := r.shelved()
+	if err != nil || s == nil {
+		return "", err
+	}
+	return s.branch, nil
+}
+
+// ShelvedUnknown returns the files that were shelved though hg did not know them.
+func (r *changes) ShelvedUnknown(ctx context.Context, u *vcs.Unfinished) ([]string, error) {
+	if !u.Unshelving {
+		return nil, nil
+	}
+	out, err := r.run(ctx, "reading what was shelved", "log", "-r", u.Stopped.String(), "-T",
+		"{get(extras, 'shelve_unknown')}")
+	if err != nil || out == "" {
+		return nil, err
+	}
+	return strings.Split(out, "\x00"), nil
+}
+
+// Phase returns the phase of a changeset.
+func (r *changes) Phase(ctx context.Context, id object.ID) (vcs.Phase, error) {
+	out, err := r.run(ctx, "asking for the phase", "log", "-r", id.String(), "-T", "{phase}")
+	return vcs.Phase(out), err
+}
+
+var _ vcs.Phased = (*Repo)(nil)

@@ -36,7 +36,7 @@ func (r *changes) Fill(ctx context.Context, o *object.Overlay, public []object.I
 	if err != nil {
 		return nil, err
 	}
-	if err := r.Add(ctx, bundle); err != nil {
+	if err := r.Add(ctx, bundle, true); err != nil {
 		return nil, err
 	}
 	for _, id := range public {

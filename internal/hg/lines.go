@@ -32,6 +32,7 @@ type here struct {
 	parents  []object.ID
 	branch   string
 	bookmark string // the active one; empty for none
+	paused   bool   // it is active again when the operation ends that is half done
 }
 
 // name returns the name of the line that one works on.
@@ -67,9 +68,33 @@ func (r *lines) here(ctx context.Context) (h here, err error) {
 		h.bookmark = max(h.bookmark, bookmark)
 	}
 	h.parents = r.inOrder(h.parents)
-	out, err = r.run(ctx, "asking for the branch", "branch")
+	if out, err = r.run(ctx, "asking for the branch", "branch"); err != nil {
+		return h, err
+	}
 	h.branch = strings.TrimSpace(out)
-	return h, err
+	return h, r.paused(&h)
+}
+
+// paused adds what a half-done operation puts back when it ends.
+func (r *lines) paused(h *here) error {
+	was := h.bookmark
+	if r.has(rebaseFile) {
+		s, err := r.rebase()
+		if err != nil {
+			return err
+		}
+		h.bookmark = max(was, s.bookmark)
+	}
+	if r.has(histeditFile) { // the bookmark is not where the working folder is
+		h.bookmark = max(was, r.activeName())
+		return nil
+	}
+	s, err := r.shelved()
+	if err == nil && s != nil {
+		h.parents, h.bookmark = []object.ID{s.original}, max(was, s.bookmark)
+	}
+	h.paused = h.bookmark != was
+	return err
 }
 
 // inOrder puts the parents of the working folder in their order. A list of changesets is in that of their numbers.
@@ -121,8 +146,11 @@ func (r *lines) besides(ctx context.Context, b *vcs.Branch, h here) error {
 		}
 		b.Heads = append(b.Heads, vcs.Head{ID: n.id(), Public: phase == "public"})
 	}
-	secret, err := r.Commits(ctx, "secret() and ancestors("+h.tip().String()+")")
-	b.Secret = len(secret)
+	out, err = r.run(ctx, "looking for secret changesets", "log", "-r", "secret() and ancestors("+h.tip().String()+")",
+		"-T", "{desc|firstline}\n")
+	if out != "" {
+		b.Secret = strings.Split(strings.TrimSuffix(out, "\n"), "\n")
+	}
 	return err
 }
 
@@ -133,15 +161,32 @@ func (r *lines) Named(ctx context.Context, name string) (vcs.Branch, error) {
 		return vcs.Branch{}, err
 	}
 	if r.Busy() == vcs.Rebasing { // the working folder is not where the branch is
-		u := &vcs.Unfinished{}
 		if h, err := r.here(ctx); err != nil || h.name() == name {
-			if err = errors.Join(err, r.readRebase(u)); err != nil {
+			if tip, err = r.branchBefore(err); err != nil {
 				return vcs.Branch{}, err
 			}
-			tip = u.Before
 		}
 	}
 	return r.following(ctx, name, tip)
+}
+
+// branchBefore returns where the branch was before the rebase or histedit that is half done.
+func (r *lines) branchBefore(err error) (object.ID, error) {
+	if err != nil {
+		return object.ID{}, err
+	}
+	if r.begun().command == "rebase" {
+		s, err := r.rebase()
+		if err != nil {
+			return object.ID{}, err
+		}
+		return s.from, nil
+	}
+	s, err := r.histedit()
+	if err != nil {
+		return object.ID{}, err
+	}
+	return s.topmost, nil
 }
 
 // following adds what a line follows: the one of its name at the path “default”, if it was seen there.

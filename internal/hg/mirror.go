@@ -614,6 +614,15 @@ func (m *mirror) keep(ctx context.Context, made *object.Overlay, tips ...object.
 	return m.addPack(func(w *odb.Writer) error { return w.PutAll(ctx, made, tips...) })
 }
 
+// put stores a blob.
+func (m *mirror) put(data []byte) (object.ID, error) {
+	id := object.SHA1.Sum(object.KindBlob, data)
+	if _, _, err := m.store.Read(id); !errors.Is(err, object.ErrMissing) {
+		return id, err
+	}
+	return id, m.addPack(func(w *odb.Writer) error { return w.Put(id, object.KindBlob, data) })
+}
+
 // addPack adds a pack that a function fills.
 func (m *mirror) addPack(fill func(w *odb.Writer) error) error {
 	w, err := odb.NewWriter(m.file("objects"))

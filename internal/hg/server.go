@@ -57,7 +57,8 @@ type server struct {
 // allowed lists the hg commands that Dorvik runs. Commands that merge, replay or shelve are Dorvik's own work.
 var allowed = map[string]bool{
 	"add": true, "bookmark": true, "bookmarks": true, "branch": true, "branches": true, "bundle": true, "config": true,
-	"copy": true, "debugdata": true, "debugrebuilddirstate": true, "debugsetparents": true, "files": true,
+	"copy": true, "debugdata": true, "debugmergestate": true, "debugrebuilddirstate": true, "debugsetparents": true,
+	"files":  true,
 	"forget": true, "identify": true, "init": true, "log": true, "phase": true, "pull": true, "push": true,
 	"recover": true, "status": true, "strip": true, "tags": true, "unbundle": true, "update": true,
 }

@@ -2,7 +2,6 @@ package hg
 
 import (
 	"bytes"
-	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -38,40 +37,51 @@ func (r *place) dirstate() (d dirstate) {
 
 // Operations that stopped are known by files in .hg, and by a second parent of the working folder.
 
-// states are the files of the operations. Those without a kind are told and left to hg.
-var states = []struct {
-	file, command string
-	is            vcs.Operation
-}{
-	{"rebasestate", "rebase", vcs.Rebasing},
-	{"graftstate", "graft", vcs.Picking},
-	{"histedit-state", "histedit", ""},
-	{"shelvedstate", "unshelve", ""},
-	{"updatestate", "update", ""},
+// operation is one that hg can leave half done.
+type operation struct {
+	file    string // its state, in .hg
+	command string
+	is      vcs.Operation
+	known   bool // Dorvik can finish it; else only hg can
 }
 
-// LeftError reports an operation that stopped and that only hg itself can finish.
-type LeftError struct{ Command string }
+// operations are those with a file. Rows are written without field names, so a row that lacks a field does not compile.
+var operations = []operation{
+	{rebaseFile, "rebase", vcs.Rebasing, true},
+	{"graftstate", "graft", vcs.Picking, true},
+	{histeditFile, "histedit", vcs.Rebasing, true},
+	{shelvedFile, "unshelve", vcs.Unmerged, true},
+	{"updatestate", "update", vcs.Unmerged, false},
+}
 
-func (e *LeftError) Error() string {
-	if e.Command == "update" {
-		return "hg update was interrupted. “hg update --clean .” goes on without your uncommitted work. Nothing was " +
-			"changed"
+const (
+	rebaseFile   = "rebasestate"
+	histeditFile = "histedit-state"
+	shelvedFile  = "shelvedstate"
+	mergeFolder  = "merge"             // which files are in conflict, and what they were
+	activeFile   = "bookmarks.current" // the name of the active bookmark
+)
+
+// has reports whether there is a file or folder in .hg.
+func (r *place) has(name string) bool {
+	_, err := os.Lstat(filepath.Join(r.own, name))
+	return err == nil
+}
+
+// begun returns the operation whose file is there, or nil.
+func (r *place) begun() *operation {
+	for i := range operations {
+		if r.has(operations[i].file) {
+			return &operations[i]
+		}
 	}
-	return fmt.Sprintf("hg %[1]s stopped in the middle. “hg %[1]s --continue” goes on, and “hg %[1]s --abort” takes "+
-		"it back. Nothing was changed", e.Command)
+	return nil
 }
 
 // Busy returns the operation that is half done, or an empty text.
 func (r *place) Busy() vcs.Operation {
-	for _, s := range states {
-		if _, err := os.Lstat(filepath.Join(r.own, s.file)); err != nil {
-			continue
-		}
-		if s.is == "" {
-			return vcs.Unmerged
-		}
-		return s.is
+	if o := r.begun(); o != nil {
+		return o.is
 	}
 	if !r.dirstate().p2.null() {
 		return vcs.Merging
@@ -79,69 +89,43 @@ func (r *place) Busy() vcs.Operation {
 	return ""
 }
 
+// activeName returns the name of the active bookmark, wherever that is; empty for none.
+func (r *place) activeName() string {
+	name, err := os.ReadFile(filepath.Join(r.own, activeFile))
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(name))
+}
+
+// LeftError reports an operation that stopped and that only hg itself can finish.
+type LeftError struct{ Command string }
+
+func (e *LeftError) Error() string {
+	return fmt.Sprintf("hg %s was interrupted. “hg update --clean .” goes on without your uncommitted work. Nothing "+
+		"was changed", e.Command)
+}
+
 // stateFiles lists the files and folders in .hg that belong to half-done operations.
 func (r *place) stateFiles() (names []string) {
-	for _, name := range []string{"merge", "rebasestate", "graftstate"} {
-		if _, err := os.Lstat(filepath.Join(r.own, name)); err == nil {
-			names = append(names, name)
+	if r.has(mergeFolder) {
+		names = append(names, mergeFolder)
+	}
+	for _, o := range operations {
+		if o.known && r.has(o.file) {
+			names = append(names, o.file)
 		}
 	}
 	return names
 }
 
-var errState = errors.New("what hg wrote down of its rebase cannot be read")
-
-// readRebase reads the state of a rebase: the changeset where one was, an empty line, the second parent, three flags,
-// the bookmark, and a line for each changeset: its node, what it became or -1, and where it goes.
-func (r *place) readRebase(u *vcs.Unfinished) error {
-	text, err := os.ReadFile(filepath.Join(r.own, "rebasestate"))
-	if err != nil {
-		return err
+// Standing is the changeset that the working folder stands on: its first parent or, while something is unshelved, the
+// one before hg committed the uncommitted work for a while.
+func (r *place) Standing() object.ID {
+	if s, err := r.shelved(); err == nil && s != nil {
+		return s.original
 	}
-	lines := strings.Split(strings.TrimRight(string(text), "\n"), "\n")
-	const heads = 7
-	if len(lines) < heads {
-		return errState
-	}
-	if u.Before, err = object.ParseID(lines[0]); err != nil {
-		return errState
-	}
-	if lines[3] != "0" {
-		u.Todo = append(u.Todo, vcs.Command{Verb: "collapse"})
-	}
-	u.Remade = map[object.ID]object.ID{}
-	seen := map[object.ID]bool{} // what changesets go onto, and those that were made
-	for _, line := range lines[heads:] {
-		f := strings.Split(line, ":")
-		if len(f) < 3 {
-			return errState
-		}
-		id, err := object.ParseID(f[0])
-		onto, oerr := object.ParseID(f[2])
-		if err != nil || oerr != nil {
-			return errState
-		}
-		if u.Onto.IsZero() {
-			u.Onto = onto
-		}
-		seen[onto] = true
-		one := vcs.Command{Verb: vcs.Pick, Commit: id}
-		made, merr := object.ParseID(f[1])
-		switch {
-		case merr == nil && made == id: // it stays where it is
-		case merr == nil && seen[made]: // nothing was left of it
-			one.Verb = vcs.Drop
-			u.Done = append(u.Done, one)
-		case merr == nil:
-			u.Done, u.Remade[id], seen[made] = append(u.Done, one), made, true
-		case f[1] != "-1": // left out
-		case u.Stopped.IsZero():
-			u.Stopped, u.Done = id, append(u.Done, one)
-		default:
-			u.Todo = append(u.Todo, one)
-		}
-	}
-	return nil
+	return r.Parents()[0]
 }
 
 // Parents returns the parents of the working folder, without hg. The second is zero unless a merge is half done.

@@ -87,3 +87,27 @@ func FuzzGraftState(f *testing.F) {
 	f.Add("\xa2HnewnodesEnodes\x80\x83")
 	f.Fuzz(func(t *testing.T, data string) { _, _ = cborLists(data) })
 }
+
+// FuzzBegun reads what hg writes down of half-done operations, in any state.
+func FuzzBegun(f *testing.F) {
+	id, other := strings.Repeat("1a", 20), strings.Repeat("2b", 20)
+	f.Add(id + "\n\n" + other + "\n0\n1\n0\nmine\n" + id + ":-1:" + other + "\n" + other + ":" + id + ":" + id + "\n")
+	f.Add("v1\n" + id + "\n" + other + "\nTrue\n1\nfold\n" + id + "\n1\n" + id + other + "\nbackup\n")
+	f.Add("2\nname=n\noriginalwctx=" + id + "\npendingctx=" + id + "\nparents=" + id + " " + other + "\nkeep=keep\n")
+	f.Add("1\n\xa2\x45nodes\x81\x58\x28" + id + "\x48newnodes\x80")
+	f.Fuzz(func(t *testing.T, text string) {
+		if s, err := parseRebase(text); err == nil {
+			assert.LessOrEqual(t, len(s.list), strings.Count(text, ":"))
+		}
+		if s, err := parseHistedit(text); err == nil {
+			assert.LessOrEqual(t, len(s.rules)*2+len(s.replaced), strings.Count(text, "\n")+1)
+		}
+		if s, err := parseShelved(text); err == nil {
+			assert.Len(t, s.parents, 2)
+			assert.NotEmpty(t, s.name)
+		}
+		if s, err := parseGraft(text); err == nil {
+			assert.LessOrEqual(t, len(s.list)+len(s.made), len(text))
+		}
+	})
+}

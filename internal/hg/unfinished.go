@@ -2,8 +2,8 @@ package hg
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
-	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -12,16 +12,28 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
+// readers read what an operation wrote down.
+var readers = map[string]func(*work, context.Context, *vcs.Unfinished) error{
+	"rebase": (*work).readRebase, "graft": (*work).readGraft, "histedit": (*work).readHistedit,
+	"unshelve": (*work).readUnshelve,
+}
+
 // Unfinished reads a half-done operation. The error is a *LeftError if only hg can finish it.
 func (r *work) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
-	for _, s := range states {
-		if _, err := os.Lstat(filepath.Join(r.own, s.file)); err == nil && s.is == "" {
-			return nil, &LeftError{s.command}
-		}
+	o := r.begun()
+	if o != nil && !o.known {
+		return nil, &LeftError{o.command}
 	}
 	is := r.Busy()
 	if is == "" {
-		return nil, nil
+		if !r.has(mergeFolder) {
+			return nil, nil
+		}
+		open, err := r.conflicts(ctx)
+		if err != nil || len(open) == 0 {
+			return nil, err
+		}
+		is = vcs.Unmerged // an update joined uncommitted work with another changeset
 	}
 	h, err := r.here(ctx)
 	if err != nil {
@@ -29,33 +41,182 @@ func (r *work) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
 	}
 	u := &vcs.Unfinished{Operation: is, By: vcs.InMercurial.Name, Branch: h.name(), Head: h.tip(), Before: h.tip(),
 		Files: r.stateFiles()}
-	switch is {
-	case vcs.Rebasing:
-		err = r.readRebase(u)
-	case vcs.Picking:
-		err = r.readGraft(ctx, u)
-	default:
+	switch {
+	case o != nil:
+		err = readers[o.command](r, ctx, u)
+	case is == vcs.Merging:
 		u.Merged = h.parents[1:]
 	}
 	return u, err
 }
 
-// readGraft reads the state of a graft: a version, and a map in CBOR (RFC 8949) whose lists of nodes are texts.
-func (r *work) readGraft(ctx context.Context, u *vcs.Unfinished) error {
-	data, err := os.ReadFile(filepath.Join(r.own, "graftstate"))
+// readRebase tells of a rebase.
+func (r *work) readRebase(ctx context.Context, u *vcs.Unfinished) error {
+	s, err := r.rebase()
 	if err != nil {
 		return err
 	}
-	_, rest, _ := strings.Cut(string(data), "\n")
-	lists, err := cborLists(rest)
-	if err != nil {
-		return fmt.Errorf("what hg wrote down of its graft cannot be read: %w", err)
+	u.Before = s.from
+	u.Remade = map[object.ID]object.ID{}
+	if s.collapse {
+		u.Todo = append(u.Todo, vcs.Command{Verb: "collapse"})
 	}
-	for i, hex := range lists["nodes"] {
-		id, err := object.ParseID(hex)
-		if err != nil {
-			return fmt.Errorf("what hg wrote down of its graft cannot be read: %w", err)
+	if s.keep {
+		u.Options = append(u.Options, vcs.Option{Name: vcs.KeepsReplaced})
+	}
+	seen := map[object.ID]bool{} // what changesets go onto, and those that were made
+	var listed []object.ID
+	for _, c := range s.list {
+		if u.Onto.IsZero() {
+			u.Onto = c.onto
 		}
+		seen[c.onto] = true
+		listed = append(listed, c.id)
+		one := vcs.Command{Verb: vcs.Pick, Commit: c.id}
+		switch {
+		case c.made == c.id: // it stays where it is
+		case !c.made.IsZero() && seen[c.made]: // nothing was left of it
+			one.Verb = vcs.Drop
+			u.Done = append(u.Done, one)
+		case !c.made.IsZero():
+			u.Done, u.Remade[c.id], seen[c.made] = append(u.Done, one), c.made, true
+		case c.left:
+		case u.Stopped.IsZero():
+			u.Stopped, u.Done = c.id, append(u.Done, one)
+		default:
+			u.Todo = append(u.Todo, one)
+		}
+	}
+	return r.ofOneLine(ctx, u, listed)
+}
+
+// ofOneLine looks whether the changesets of a rebase are one line, and whether one was on it. If they are several, its
+// list has a verb that nobody knows, so Dorvik does not go on with it.
+func (r *work) ofOneLine(ctx context.Context, u *vcs.Unfinished, listed []object.ID) error {
+	if len(listed) == 0 {
+		return &stateError{"rebase", errShort}
+	}
+	set := setOf(listed)
+	heads, err := r.Commits(ctx, "heads("+set+")")
+	if err != nil {
+		return err
+	}
+	if len(heads) > 1 {
+		u.Todo = append(u.Todo, vcs.Command{Verb: "another line of changesets"})
+	}
+	under, err := r.Commits(ctx, "("+u.Before.String()+") and descendants("+set+")")
+	if len(under) == 0 {
+		u.Todo = append(u.Todo, vcs.Command{Verb: "changesets of a line that you were not on"})
+	}
+	return err
+}
+
+// readHistedit tells of a histedit.
+func (r *work) readHistedit(ctx context.Context, u *vcs.Unfinished) error {
+	s, err := r.histedit()
+	if err != nil {
+		return err
+	}
+	if s.keep {
+		u.Options = append(u.Options, vcs.Option{Name: vcs.KeepsReplaced})
+	}
+	u.Before, u.Remade = s.topmost, map[object.ID]object.ID{}
+	for _, c := range s.replaced {
+		one := vcs.Command{Verb: vcs.Pick, Commit: c.id}
+		if len(c.by) == 0 {
+			one.Verb = vcs.Drop
+		} else {
+			u.Remade[c.id] = c.by[len(c.by)-1]
+			u.Temporary = append(u.Temporary, c.by...)
+		}
+		u.Done = append(u.Done, one)
+	}
+	rules := s.rules
+	if len(rules) > 0 {
+		stopped := vcs.Command{Verb: verbOf(rules[0].verb), Commit: rules[0].id}
+		u.Stopped, u.Done, rules = stopped.Commit, append(u.Done, stopped), rules[1:]
+		if u.Squashing = stopped.Verb == vcs.Squash; u.Squashing {
+			if u.Message, err = r.messages(ctx, u.Head, stopped.Commit); err != nil {
+				return err
+			}
+		}
+		if u.Picking = u.Head == s.at; u.Picking && stopped.Verb.Joins() { // nothing was committed meanwhile
+			u.Amend = u.Head
+		}
+	}
+	for _, c := range rules {
+		u.Todo = append(u.Todo, vcs.Command{Verb: verbOf(c.verb), Commit: c.id})
+	}
+	// The list began above the newest changeset that is below both; one lower if that is to become part of the next.
+	onto, err := r.one(ctx, "ancestor("+u.Head.String()+","+s.topmost.String()+")")
+	if err != nil {
+		return err
+	}
+	if onto == u.Head && len(u.Done) > 0 && u.Done[len(u.Done)-1].Verb.Joins() {
+		u.Done = append([]vcs.Command{{Verb: vcs.Pick, Commit: onto}}, u.Done...)
+		u.Remade[onto] = onto
+		onto, err = r.one(ctx, "p1("+onto.String()+")")
+	}
+	u.Onto = onto
+	return err
+}
+
+// messages returns the messages of changesets, one after the other.
+func (r *work) messages(ctx context.Context, ids ...object.ID) (string, error) {
+	var out []string
+	for _, id := range ids {
+		c, err := object.NewOverlay(object.SHA1, r).Commit(ctx, id)
+		if err != nil {
+			return "", err
+		}
+		out = append(out, strings.TrimSpace(c.Message))
+	}
+	return strings.Join(out, "\n\n") + "\n", nil
+}
+
+// verbOf returns the verb of a word in histedit's list.
+func verbOf(word string) vcs.Verb {
+	switch word {
+	case "fold":
+		return vcs.Squash
+	case "roll":
+		return vcs.Fixup
+	case "mess":
+		return vcs.Reword
+	}
+	return vcs.Verb(word)
+}
+
+// readUnshelve tells of an unshelve. Where hg committed the uncommitted work for a while, the files are told against
+// the changeset below.
+func (r *work) readUnshelve(_ context.Context, u *vcs.Unfinished) error {
+	s, err := r.shelved()
+	if err != nil {
+		return err
+	}
+	u.Edits, u.Stopped, u.Temporary, u.Unshelving = s.pending, s.parents[1], s.remove, true
+	if s.keep {
+		return nil
+	}
+	shelves, err := filepath.Glob(filepath.Join(r.own, "shelved", inPattern(s.name)+".*"))
+	for _, file := range shelves {
+		u.Spent = append(u.Spent, "shelved/"+filepath.Base(file))
+	}
+	return err
+}
+
+// inPattern returns a name as it is in a pattern of files.
+func inPattern(name string) string {
+	return strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`, "[", `\[`).Replace(name)
+}
+
+// readGraft tells of a graft.
+func (r *work) readGraft(ctx context.Context, u *vcs.Unfinished) error {
+	s, err := r.graft()
+	if err != nil {
+		return err
+	}
+	for i, id := range s.list {
 		one := vcs.Command{Verb: vcs.Pick, Commit: id}
 		if i == 0 {
 			u.Stopped, u.Done = id, append(u.Done, one)
@@ -63,114 +224,10 @@ func (r *work) readGraft(ctx context.Context, u *vcs.Unfinished) error {
 			u.Todo = append(u.Todo, one)
 		}
 	}
-	if made := lists["newnodes"]; len(made) > 0 { // the branch began below the first of them
-		ids, err := r.Commits(ctx, "p1("+made[0]+")")
-		if err != nil {
-			return err
-		}
-		for _, id := range ids {
-			u.Before = id
-		}
+	if len(s.made) > 0 { // the branch began below the first of them
+		u.Before, err = r.one(ctx, "p1("+s.made[0].String()+")")
 	}
-	return nil
-}
-
-// cborLists reads a map of texts to lists of texts. Other values are passed over.
-func cborLists(data string) (map[string][]string, error) {
-	d := &cbor{rest: data}
-	kind, n, err := d.head()
-	if err != nil || kind != 5 {
-		return nil, errors.Join(errState, err)
-	}
-	out := map[string][]string{}
-	for range n {
-		key, err := d.text()
-		if err != nil {
-			return nil, err
-		}
-		if kind, _, _ := (&cbor{rest: d.rest}).head(); kind != 4 {
-			if err := d.pass(0); err != nil {
-				return nil, err
-			}
-			continue
-		}
-		_, m, err := d.head()
-		if err != nil {
-			return nil, err
-		}
-		for range m {
-			text, err := d.text()
-			if err != nil {
-				return nil, err
-			}
-			out[key] = append(out[key], text)
-		}
-	}
-	return out, nil
-}
-
-// cbor reads items of definite length.
-type cbor struct{ rest string }
-
-// head reads the kind of the next item, and its number or length.
-func (d *cbor) head() (kind byte, n int, err error) {
-	if d.rest == "" {
-		return 0, 0, errState
-	}
-	c := d.rest[0]
-	d.rest = d.rest[1:]
-	kind, n = c>>5, int(c&31)
-	if n < 24 {
-		return kind, n, nil
-	}
-	if n > 26 {
-		return 0, 0, errState
-	}
-	size := 1 << (n - 24)
-	if len(d.rest) < size {
-		return 0, 0, errState
-	}
-	n = 0
-	for range size {
-		n, d.rest = n<<8|int(d.rest[0]), d.rest[1:]
-	}
-	return kind, n, nil
-}
-
-// text reads a text or bytes.
-func (d *cbor) text() (string, error) {
-	kind, n, err := d.head()
-	if err != nil || kind != 2 && kind != 3 || n > len(d.rest) {
-		return "", errors.Join(errState, err)
-	}
-	text := d.rest[:n]
-	d.rest = d.rest[n:]
-	return text, nil
-}
-
-// pass passes over an item.
-func (d *cbor) pass(deep int) error {
-	kind, n, err := d.head()
-	switch {
-	case err != nil || deep > 20:
-		return errors.Join(errState, err)
-	case kind == 2 || kind == 3:
-		if n > len(d.rest) {
-			return errState
-		}
-		d.rest = d.rest[n:]
-		return nil
-	case kind == 5:
-		n *= 2
-	case kind != 4:
-		return nil
-	}
-	for range n {
-		if err := d.pass(deep + 1); err != nil {
-			return err
-		}
-	}
-	return nil
+	return err
 }
 
 // conflicts returns the files that hg calls unresolved.
@@ -192,53 +249,169 @@ func (r *work) conflicts(ctx context.Context) (map[string]bool, error) {
 	return open, nil
 }
 
+// sides are the three versions of a file in conflict: of the base, yours and theirs.
+type sides func(path string) ([3]object.Entry, error)
+
 // midway marks the files of a half-done operation: those in conflict, with what the three sides have, and the rest,
 // which is part of what hg would commit next.
 func (r *work) midway(ctx context.Context, dirty []vcs.Dirty) error {
 	u, err := r.Unfinished(ctx)
-	if err != nil {
+	if err != nil || u == nil {
 		return err
 	}
 	open, err := r.conflicts(ctx)
 	if err != nil {
 		return err
 	}
+	of := r.joined
+	if u.Operation == vcs.Unmerged && !u.Unshelving {
+		of = r.left
+	}
+	is, err := of(ctx, object.NewOverlay(object.SHA1, r), u)
+	if err != nil {
+		return err
+	}
+	for i := range dirty {
+		d := &dirty[i]
+		switch {
+		case d.Untracked:
+		case !open[d.Path]:
+			d.Staged, d.Unstaged = true, false
+		default:
+			d.Conflict, d.Unstaged, d.Index = true, false, object.Entry{}
+			if d.Stages, err = is(d.Path); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// joined returns the sides of an operation that joins changesets.
+func (r *work) joined(ctx context.Context, store *object.Overlay, u *vcs.Unfinished) (sides, error) {
 	one, other := u.Head, u.Stopped
 	if len(u.Merged) > 0 {
 		other = u.Merged[0]
+	}
+	if u.Unshelving {
+		one = u.Edits
 	}
 	base := "ancestor(" + one.String() + "," + other.String() + ")"
 	if u.Operation != vcs.Merging {
 		base = "p1(" + other.String() + ")"
 	}
-	below, err := r.Commits(ctx, base)
+	below, err := r.one(ctx, base)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	store := object.NewOverlay(object.SHA1, r)
-	for i := range dirty {
-		d := &dirty[i]
-		if d.Untracked {
-			continue
+	var trees [3]object.ID
+	for k, id := range []object.ID{below, one, other} {
+		if trees[k], err = treeOf(ctx, store, id); err != nil {
+			return nil, err
 		}
-		if !open[d.Path] {
-			d.Staged, d.Unstaged = true, false
-			continue
-		}
-		d.Conflict, d.Unstaged, d.Index = true, false, object.Entry{}
-		for k, of := range [][]object.ID{below, {one}, {other}} {
-			for _, id := range of {
-				c, err := store.Commit(ctx, id)
-				if err != nil {
-					return err
-				}
-				e, err := store.Find(ctx, c.Tree, d.Path)
-				if err != nil {
-					return err
-				}
-				d.Stages[k] = e.Detached()
+	}
+	return func(path string) (out [3]object.Entry, err error) {
+		for k, tree := range trees {
+			e, err := store.Find(ctx, tree, path)
+			if err != nil {
+				return out, err
 			}
+			out[k] = e.Detached()
 		}
+		return out, nil
+	}, nil
+}
+
+// treeOf returns the tree of a commit; zero for none.
+func treeOf(ctx context.Context, store *object.Overlay, id object.ID) (object.ID, error) {
+	if id.IsZero() {
+		return id, nil
 	}
-	return nil
+	c, err := store.Commit(ctx, id)
+	if err != nil {
+		return object.ID{}, err
+	}
+	return c.Tree, nil
+}
+
+// mergeState is what hg says of files in conflict.
+type mergeState struct {
+	Commits []struct{ Name, Node string }
+	Files   []struct {
+		Path         string
+		LocalKey     string `json:"local_key"` // the file in the folder, which holds what the working folder had
+		LocalFlags   string `json:"local_flags"`
+		OtherPath    string `json:"other_path"`
+		OtherNode    string `json:"other_node"`
+		AncestorPath string `json:"ancestor_path"`
+		AncestorNode string `json:"ancestor_node"`
+		Extras       []struct{ Key, Value string }
+	}
+}
+
+// left returns the sides of conflicts without an operation: an update left them, which joined uncommitted work with
+// another changeset. Yours is the work, as hg put it aside.
+func (r *work) left(ctx context.Context, store *object.Overlay, _ *vcs.Unfinished) (sides, error) {
+	const doing = "reading what an update left in conflict"
+	out, err := r.run(ctx, doing, "debugmergestate", "-T", "json")
+	if err != nil {
+		return nil, err
+	}
+	var list []mergeState
+	if err := json.Unmarshal([]byte(out), &list); err != nil || len(list) != 1 {
+		return nil, &stateError{"update", err}
+	}
+	nodes := map[string]string{}
+	for _, c := range list[0].Commits {
+		nodes[c.Name] = c.Node
+	}
+	f := &fields{}
+	find := func(hex, path string) (object.Entry, error) {
+		tree, err := treeOf(ctx, store, f.id(hex))
+		if err = errors.Join(err, f.err); err != nil {
+			return object.Entry{}, err
+		}
+		e, err := store.Find(ctx, tree, path)
+		return e.Detached(), err
+	}
+	return func(path string) (out [3]object.Entry, err error) {
+		for _, c := range list[0].Files {
+			if c.Path != path {
+				continue
+			}
+			was := nodes["local"] // the ancestor is there, unless it is said to be elsewhere
+			for _, x := range c.Extras {
+				if x.Key == "ancestorlinknode" {
+					was = x.Value
+				}
+			}
+			if strings.Trim(c.AncestorNode, "0") != "" {
+				if out[0], err = find(was, c.AncestorPath); err != nil {
+					return out, err
+				}
+			}
+			if out[1], err = r.putAside(c.LocalKey, c.LocalFlags); err != nil {
+				return out, err
+			}
+			if strings.Trim(c.OtherNode, "0") != "" {
+				out[2], err = find(nodes["other"], c.OtherPath)
+			}
+			return out, err
+		}
+		return out, nil
+	}, nil
+}
+
+// putAside keeps in the mirror what hg put aside of a file that it joined, and returns its entry.
+func (r *work) putAside(key, flags string) (e object.Entry, err error) {
+	if strings.Trim(key, "0") == "" {
+		return e, nil
+	}
+	data, err := os.ReadFile(filepath.Join(r.own, mergeFolder, filepath.Base(key)))
+	if err != nil {
+		return e, err
+	}
+	e.Mode = map[string]object.Mode{"l": object.ModeLink, "x": object.ModeExec, "": object.ModeFile}[flags]
+	e.ID, err = r.mirror.put(data)
+	return e, err
 }

@@ -127,9 +127,12 @@ func TestWhatServersSay(t *testing.T) {
 			require.NoError(p, os.Symlink(fmt.Sprintf("%s:%d", "elsewhere", os.Getpid()),
 				filepath.Join(p.server.Dir, ".hg", "store", "lock")))
 		}},
-		"only secret changesets": {vcs.Other, "secret", func(p *pair) { p.mine.Hg("phase", "--secret", "--force", "-r", ".") }},
-		"it goes":                {"", "", func(p *pair) {}},
-		"it goes by HTTP":        {"", "", func(p *pair) { p.serve("web.allow_push=*", "web.push_ssl=no") }},
+		"only secret changesets": {vcs.Other, "secret", func(p *pair) {
+			p.mine.Hg("phase", "--secret", "--force",
+				"-r", ".")
+		}},
+		"it goes":         {"", "", func(p *pair) {}},
+		"it goes by HTTP": {"", "", func(p *pair) { p.serve("web.allow_push=*", "web.push_ssl=no") }},
 		"it goes to a server that publishes nothing": {"", "", func(p *pair) {
 			p.server.Set("phases.publish", "false")
 		}},
@@ -140,7 +143,8 @@ func TestWhatServersSay(t *testing.T) {
 			said, refused := p.push("default")
 			if c.is == "" {
 				require.Nil(t, refused)
-				assert.Equal(t, p.mine.Hg("log", "-r", ".", "-T", "{node}"), p.server.Hg("log", "-r", "tip", "-T", "{node}"))
+				assert.Equal(t, p.mine.Hg("log", "-r", ".", "-T", "{node}"), p.server.Hg("log", "-r", "tip", "-T",
+					"{node}"))
 				return
 			}
 			require.NotNil(t, refused, "%v", said)

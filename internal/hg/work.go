@@ -20,9 +20,13 @@ type entry struct {
 	Source string `json:"source"` // for an added file: what it is a copy of
 }
 
-// listed returns the files that are not as in the parent, and unknown ones.
+// listed returns the files that are not as in the changeset that the working folder stands on, and unknown ones.
 func (r *work) listed(ctx context.Context) (list []entry, err error) {
-	out, err := r.run(ctx, "looking at the working folder", "status", "-mardu", "--copies", "-T", "json", "-R", r.dir)
+	args := []string{"status", "-mardu", "--copies", "-T", "json", "-R", r.dir}
+	if on := r.Standing(); on != r.Parents()[0] {
+		args = append(args, "--rev", on.String())
+	}
+	out, err := r.run(ctx, "looking at the working folder", args...)
 	if err == nil {
 		if err = json.Unmarshal([]byte(out), &list); err != nil {
 			err = fmt.Errorf("looking at the working folder: %w", err)
@@ -62,7 +66,7 @@ func (r *work) Status(ctx context.Context) (vcs.Branch, []vcs.Dirty, error) {
 		d.Index = d.Index.Detached()
 		dirty = append(dirty, d)
 	}
-	if r.Busy() != "" {
+	if r.Busy() != "" || r.has(mergeFolder) {
 		var left *LeftError
 		if err := r.midway(ctx, dirty); err != nil && !errors.As(err, &left) {
 			return b, nil, err

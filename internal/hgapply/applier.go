@@ -12,15 +12,12 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 	"syscall"
 	"time"
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
-	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/hg"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
@@ -146,7 +143,8 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 // still reports whether the working folder is where the position was read.
 func (a *Applier) still(b vcs.Branch, p *plan.Position) bool {
 	if p.Stuck != nil {
-		return a.Repo.Parents()[0] == p.Stuck.Left.Head && a.Repo.Busy() == p.Stuck.Left.Operation
+		busy := cmp.Or(a.Repo.Busy(), vcs.Unmerged) // what an update left is no operation
+		return a.Repo.Standing() == p.Stuck.Left.Head && busy == p.Stuck.Left.Operation
 	}
 	return b.Name == p.Branch.Name && b.Tip == p.Yours && a.Repo.Busy() == ""
 }
@@ -180,35 +178,29 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err != nil {
 		return nil, err
 	}
-	published, err := a.Planner.Published(ctx, j)
-	if err != nil {
-		return nil, err
-	}
-	if len(published) > 0 {
-		return nil, &plan.Blocked{What: "Changesets that would be made again are public: others have them.",
-			Next: "Choose the merge. Nothing was changed."}
-	}
 	was, is, aside, err := a.guard(ctx, p, j, tree, consent)
+	if err == nil {
+		err = a.mayMove(ctx, j, was, is)
+	}
 	if err != nil {
 		return nil, err
-	}
-	if why, err := a.Repo.Unmovable(ctx, a.Planner.Store, was, is); err != nil || why != "" {
-		return nil, cmp.Or(err, error(&plan.Blocked{What: why + ".",
-			Next: "Join with hg itself. Nothing was changed."}))
 	}
 	name, err := a.name(p.Tip())
 	if err != nil {
 		return nil, err
 	}
 	tr := &Transition{Kind: change.Accepting, From: a.Repo.Parents(), Was: was, Is: is, Keep: name, Begun: time.Now()}
-	if err := a.readMarks(ctx, tr); err != nil {
+	marks, err := a.Repo.MarksNow(ctx)
+	if err != nil {
 		return nil, err
 	}
-	if p.Stuck != nil {
-		tr.State, tr.Away = p.Stuck.Left.Files, filepath.Join(a.files.keepAt(name), stateFolder)
-	}
+	tr.Marks = marks
 	tip, err := a.add(ctx, p, j, b, tr)
 	if err != nil {
+		return nil, err
+	}
+	tr.To[0] = tip
+	if err := a.endHalfDone(ctx, p, tr); err != nil {
 		return nil, err
 	}
 	if err := a.Repo.Keep(ctx, a.Planner.Store, is, was, tree); err != nil {
@@ -219,8 +211,8 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err := a.keepWork(ctx, p, tr, wp, tree); err != nil {
 		return nil, err
 	}
-	tr.Waypoint, tr.To[0] = *wp, tip
-	if err := a.keepMarks(tr); err != nil {
+	tr.Waypoint = *wp
+	if err := a.keepMarks(ctx, tr, marks); err != nil {
 		return nil, err
 	}
 	if err := a.make(ctx, tr); err != nil {
@@ -231,6 +223,54 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		return nil, errors.Join(err, a.Ledger.Store.PutWaypoint(wp))
 	}
 	return wp, a.tellSubs(ctx, was, tree)
+}
+
+// mayMove returns an error if a join replaces changesets that others have, or if the files cannot go from a tree to
+// another.
+func (a *Applier) mayMove(ctx context.Context, j *plan.Join, was, is object.ID) error {
+	published, err := a.Planner.Published(ctx, j)
+	if err != nil {
+		return err
+	}
+	if len(published) > 0 {
+		return &plan.FixedError{By: a.Repo.Dialect().Name, Commits: published}
+	}
+	why, err := a.Repo.Unmovable(ctx, a.Planner.Store, was, is)
+	if err == nil && why != "" {
+		err = &plan.Blocked{What: why + ".", Next: "Join with hg itself. Nothing was changed."}
+	}
+	return err
+}
+
+// endHalfDone has a transition end what hg left half done.
+func (a *Applier) endHalfDone(ctx context.Context, p *plan.Position, tr *Transition) error {
+	if p.Stuck == nil {
+		return nil
+	}
+	left := p.Stuck.Left
+	tr.State, tr.Away = left.Files, filepath.Join(a.files.keepAt(tr.Keep), stateFolder)
+	if p.Resumes() != nil {
+		tr.State = slices.Concat(left.Files, left.Spent)
+		if left.Unshelving {
+			var err error
+			if tr.Branch, err = a.Repo.ShelvedBranch(); err != nil {
+				return err
+			}
+		}
+	}
+	if left.Operation != vcs.Unmerged {
+		return nil
+	}
+	unknown, err := a.Repo.ShelvedUnknown(ctx, left)
+	if err != nil {
+		return err
+	}
+	if len(unknown) > 0 && p.Resumes() != nil {
+		a.Ledger.Tell("hg did not know %s when you shelved %s: now %s added.",
+			words.List(words.Some(unknown, 3)), words.Is(len(unknown), "it", "them"),
+			words.Is(len(unknown), "it is", "they are"))
+	}
+	return a.files.markAll(ctx, tr) // nothing is committed
 }
 
 // tellSubs names the sub-repositories that are at other changesets now. Dorvik does not update them.
@@ -255,23 +295,31 @@ func (a *Applier) keepWork(ctx context.Context, p *plan.Position, tr *Transition
 	if p.Stuck == nil {
 		return nil
 	}
-	wp.Kept.Operation, wp.Kept.State = string(p.Stuck.Left.Operation), p.Stuck.Left.Files
+	wp.Kept.Operation, wp.Kept.State, wp.Kept.GaveBack = string(p.Stuck.Left.Operation), tr.State, p.Resumes() == nil
 	return a.files.noteParents(tr)
 }
 
-// readMarks notes what hg knows of the working folder, to be said again after the change.
-func (a *Applier) readMarks(ctx context.Context, tr *Transition) (err error) {
-	if tr.Marks, err = a.Repo.MarksNow(ctx); err == nil {
-		tr.Bookmark, err = a.Repo.Bookmark(ctx)
-	}
-	return err
+// kept is what an undo needs besides the waypoint.
+type kept struct {
+	Marks     hg.Marks      `json:"marks"` // before the change
+	Bookmarks []hg.Bookmark `json:"bookmarks,omitempty"`
+	Branch    string        `json:"branch,omitempty"`   // the named branch before, if the change sets another
+	Replaced  []object.ID   `json:"replaced,omitempty"` // the changesets that it removes
 }
 
 // keepMarks keeps the marks for an undo.
-func (a *Applier) keepMarks(tr *Transition) error {
-	data, err := json.Marshal(tr.Marks)
+func (a *Applier) keepMarks(ctx context.Context, tr *Transition, was hg.Marks) error {
+	k := kept{Marks: was, Bookmarks: tr.Bookmarks, Replaced: tr.Remove}
+	var err error
+	if tr.Branch != "" {
+		k.Branch, err = a.Repo.NamedBranch(ctx)
+	}
+	var data []byte
 	if err == nil {
-		err = os.WriteFile(filepath.Join(a.files.keepAt(tr.Keep), marksFile), data, 0o600)
+		data, err = json.Marshal(k)
+	}
+	if err == nil {
+		err = os.WriteFile(filepath.Join(a.files.keepAt(tr.Keep), keptFile), data, 0o600)
 	}
 	if err != nil {
 		return fmt.Errorf("keeping which files are added or removed: %w; nothing was changed", err)
@@ -301,7 +349,7 @@ const (
 	replacedFile = "replaced.hg" // those that it made again, and removed
 	stateFolder  = "state"       // hg's files of a half-done operation
 	parentsFile  = "parents"     // the parents of the working folder in it
-	marksFile    = "marks.json"  // which files were added, removed or copied, and not committed
+	keptFile     = "kept.json"   // bookmarks, and which files were added, removed or copied and not committed
 )
 
 // add makes changesets of the commits of a join, in a bundle, and finds those that they replace. It returns the new
@@ -346,7 +394,10 @@ func (a *Applier) add(ctx context.Context, p *plan.Position, j *plan.Join, b pla
 	if err != nil {
 		return object.ID{}, err
 	}
-	if err := a.replace(ctx, plan.IdsOf(old), filepath.Join(dir, replacedFile), tr); err != nil {
+	if err := a.replace(ctx, old, filepath.Join(dir, replacedFile), tr); err != nil {
+		return object.ID{}, err
+	}
+	if err := (&moved{a, p.Theirs, becameOf(p, m, origin)}).moveBookmarks(ctx, tr, tip); err != nil {
 		return object.ID{}, err
 	}
 	tr.Secret, err = a.secret(ctx, p, m, origin)
@@ -383,31 +434,21 @@ func (f *files) noteParents(tr *Transition) error {
 	return nil
 }
 
-// readParents has an undo go back into a half-done operation.
-func (f *files) readParents(wp *ledger.Waypoint, tr *Transition) error {
-	at := f.keepAt(wp.Name)
-	text, err := os.ReadFile(filepath.Join(at, parentsFile))
-	if err != nil {
-		return fmt.Errorf("reading what was half done: %w; nothing was changed", err)
-	}
-	one, other, _ := strings.Cut(strings.TrimSpace(string(text)), "\n")
-	if tr.To[0], err = object.ParseID(one); err == nil && other != "" {
-		tr.To[1], err = object.ParseID(other)
-	}
-	tr.State, tr.Back = wp.Kept.State, filepath.Join(at, stateFolder)
-	return err
-}
-
-// replacedBy finds the changesets that a join to a tip makes again: yours, and those that a half-done rebase made, but
-// not theirs.
-func (a *Applier) replacedBy(ctx context.Context, p *plan.Position, tip object.ID) (old []history.Node, err error) {
+// replacedBy finds the changesets that a join to a tip makes again: yours, and those that a half-done operation made,
+// but not theirs.
+func (a *Applier) replacedBy(ctx context.Context, p *plan.Position, tip object.ID) (old []object.ID, err error) {
 	not := []object.ID{tip, p.Theirs}
 	of := []object.ID{p.Yours}
 	if p.Stuck != nil {
-		if left := p.Stuck.Left; left.Operation == vcs.Rebasing {
+		left := p.Stuck.Left
+		if left.Operation == vcs.Rebasing {
 			of = append(of, left.Head)
 			not = append(not, left.Onto)
 		}
+		if left.Has(vcs.KeepsReplaced) {
+			of = of[1:]
+		}
+		of = append(of, left.Temporary...)
 	}
 	not = slices.DeleteFunc(not, object.ID.IsZero)
 	for _, id := range of {
@@ -415,7 +456,7 @@ func (a *Applier) replacedBy(ctx context.Context, p *plan.Position, tip object.I
 		if err != nil {
 			return nil, err
 		}
-		old, not = append(old, more...), append(not, id)
+		old, not = append(old, plan.IdsOf(more)...), append(not, id)
 	}
 	return old, nil
 }
@@ -430,193 +471,12 @@ func (a *Applier) replace(ctx context.Context, old []object.ID, file string, tr 
 		return err
 	}
 	if len(stay) > 0 {
-		a.Ledger.Tell("%d of the changesets that were made again stay, because others build on them.", len(stay))
+		a.Ledger.Tell("%s made again %s, too, because others build on %s.", words.Count(len(stay),
+			"changeset that was", "changesets that were"), words.Is(len(stay), "stays", "stay"), words.Is(len(stay),
+			"it", "them"))
 	}
 	tr.Remove = can
 	return a.Repo.Save(ctx, old, file)
-}
-
-// back has a transition undo a waypoint: what it replaced comes again, and what it made goes.
-func (a *Applier) back(ctx context.Context, wp *ledger.Waypoint, tr *Transition) error {
-	replaced := filepath.Join(a.files.keepAt(wp.Name), replacedFile)
-	if _, err := os.Stat(replaced); err == nil {
-		tr.Bundle = replaced
-		old, err := history.Only(ctx, a.Planner.Store, wp.Before, wp.After)
-		if err != nil {
-			return err
-		}
-		tr.Adds = plan.IdsOf(old)
-	}
-	stays := slices.DeleteFunc([]object.ID{wp.Before, wp.Theirs, tr.To[0], tr.To[1]}, object.ID.IsZero)
-	made, err := history.Only(ctx, a.Planner.Store, wp.After, stays...)
-	if err != nil {
-		return err
-	}
-	var stay []object.ID
-	if tr.Remove, stay, err = a.Repo.Removable(ctx, plan.IdsOf(made)); err != nil {
-		return err
-	}
-	if len(stay) > 0 {
-		a.Ledger.Tell("%d changesets of the join stay, because others build on them or have them.", len(stay))
-	}
-	return nil
-}
-
-// GoBack undoes a join; an empty name selects the last one. Uncommitted work returns to its state before the join, or
-// is merged if it was edited since.
-func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, error) {
-	wp, err := a.Ledger.Store.ToUndo(name)
-	if err != nil {
-		return nil, err
-	}
-	p, err := a.Returning(ctx, wp)
-	if err != nil {
-		return nil, err
-	}
-	if p.Branch.Name != wp.Branch || p.Branch.Tip != wp.After || a.Repo.Busy() != "" {
-		return nil, &change.MovedError{Branch: wp.Branch, Undo: wp.Name}
-	}
-	if wp.After != wp.Theirs {
-		on, err := a.Repo.OnRemote(ctx, wp.After)
-		if err != nil {
-			return nil, err
-		}
-		if on != "" {
-			return nil, &plan.Blocked{What: "This join was pushed, to " + on + ".",
-				Next: "Others may build on it by now, and it stays there.", Remedy: plan.UndoPushed, Waypoint: wp.Name}
-		}
-	}
-	tr := &Transition{Kind: change.Undoing, Waypoint: *wp, From: a.Repo.Parents(), To: [2]object.ID{wp.Before},
-		Keep: wp.Name + "-undone", Begun: time.Now()}
-	if wp.TakenOver() {
-		if err := a.files.readParents(wp, tr); err != nil {
-			return nil, err
-		}
-	}
-	if err := a.layBack(ctx, p, wp, tr); err != nil {
-		return nil, err
-	}
-	if err := a.back(ctx, wp, tr); err != nil {
-		return nil, err
-	}
-	if err := a.marksBack(ctx, tr); err != nil {
-		return nil, err
-	}
-	if err := a.Repo.Keep(ctx, a.Planner.Store, tr.Was, tr.Is); err != nil {
-		return nil, err
-	}
-	if err := a.make(ctx, tr); err != nil {
-		return nil, err
-	}
-	return &tr.Waypoint, nil
-}
-
-// marksBack finds the marks after an undo: those of now with those of before the join or, in a half-done operation,
-// what its files have and its first parent does not.
-func (a *Applier) marksBack(ctx context.Context, tr *Transition) error {
-	if err := a.readMarks(ctx, tr); err != nil {
-		return err
-	}
-	if tr.Back == "" {
-		return a.addKeptMarks(tr)
-	}
-	tr.Marks = hg.Marks{}
-	from, err := a.Planner.Tree(ctx, tr.To[0])
-	if err != nil {
-		return err
-	}
-	return a.Planner.Store.EachChange(ctx, from, tr.Is, func(c object.Change) {
-		switch {
-		case c.Old.Absent():
-			tr.Marks.Added = append(tr.Marks.Added, c.Path)
-		case c.New.Absent():
-			tr.Marks.Removed = append(tr.Marks.Removed, c.Path)
-		}
-	})
-}
-
-// addKeptMarks adds the marks of before the join.
-func (a *Applier) addKeptMarks(tr *Transition) error {
-	var was hg.Marks
-	data, err := os.ReadFile(filepath.Join(a.files.keepAt(tr.Waypoint.Name), marksFile))
-	if err == nil {
-		err = json.Unmarshal(data, &was)
-	}
-	if err != nil && !isGone(err) {
-		return fmt.Errorf("reading which files were added or removed: %w; nothing was changed", err)
-	}
-	m := &tr.Marks
-	m.Added, m.Removed = append(m.Added, was.Added...), append(m.Removed, was.Removed...)
-	if m.Copies == nil {
-		m.Copies = map[string]string{}
-	}
-	maps.Copy(m.Copies, was.Copies)
-	return nil
-}
-
-// layBack finds the files before and after an undo.
-func (a *Applier) layBack(ctx context.Context, p *plan.Position, wp *ledger.Waypoint, tr *Transition) (err error) {
-	after, err := a.Planner.Tree(ctx, wp.After)
-	if err != nil {
-		return err
-	}
-	before, err := a.Planner.Tree(ctx, wp.Before)
-	if err != nil {
-		return err
-	}
-	tr.Was = after
-	if p.Carried != nil {
-		tr.Was = p.Carried.Files
-	}
-	switch {
-	case wp.Kept != nil && tr.Was == wp.Kept.Is.Files:
-		tr.Is = wp.Kept.Was.Files
-	case wp.TakenOver():
-		return &plan.Blocked{What: "Files were changed since what was half done was taken over.",
-			Next: "Commit them, or put them back, and undo again. Nothing was changed."}
-	case p.Carried == nil:
-		tr.Is = before
-	default:
-		r, err := a.Planner.Engine.Trees(ctx, after, tr.Was, before)
-		if err != nil {
-			return err
-		}
-		decided, _, err := a.Planner.Files.Resolve(ctx, r, &settle.Decisions{})
-		if err != nil {
-			return err
-		}
-		if !r.Clean() {
-			return &change.AsksError{Position: p, Paths: pathsOf(r)}
-		}
-		if tr.Is, err = r.Tree(ctx, decided); err != nil {
-			return err
-		}
-	}
-	_, err = a.WorkTree.dir().Between(ctx, tr.Was, tr.Is, workdir.UnknownTo(p.Dirty))
-	if over := (*change.OverwriteError)(nil); errors.As(err, &over) {
-		return &plan.Blocked{What: "Going back must write where you have files that hg does not know.",
-			Next: "Move them away, and undo again. Nothing was changed."}
-	}
-	return err
-}
-
-func pathsOf(r *merge.Result) (out []string) {
-	for i := range r.Conflicts {
-		out = append(out, r.Conflicts[i].Path)
-	}
-	return out
-}
-
-// Returning returns the position of going back to before a waypoint.
-func (a *Applier) Returning(ctx context.Context, wp *ledger.Waypoint) (*plan.Position, error) {
-	b, dirty, err := a.Repo.Status(ctx)
-	if err != nil {
-		return nil, err
-	}
-	p := &plan.Position{Branch: b, Yours: b.Tip, Theirs: wp.Before, Dirty: dirty,
-		Kind: plan.Returning{Waypoint: wp.Name}, Divergence: &history.Divergence{}}
-	p.Carried, err = a.WorkTree.Uncommitted(ctx, b.Tip, dirty)
-	return p, err
 }
 
 // Switch goes to another branch. Uncommitted work stays as it is, unless the other branch has something else there.

@@ -19,17 +19,20 @@ import (
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/faulttest"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/hgtest"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 const base = "one\ntwo\nthree\nfour\nfive\nsix\nseven\neight\n"
 
 // TestMain is also the program that is killed: with DORVIK_ACT it does what that says, in a process of its own.
 func TestMain(m *testing.M) {
+	faulttest.Main()
 	what := os.Getenv("DORVIK_ACT")
 	if what == "" {
 		var err error
@@ -348,8 +351,8 @@ func TestPhasesBranchesAndFieldsAreKept(t *testing.T) {
 	defer s.Close()
 	p, err := s.Locate(t.Context(), false)
 	require.NoError(t, err)
-	assert.Equal(t, "1 commit of yours is secret: a push leaves it out. “hg phase --draft -r .” lets them go.",
-		p.OtherHeads(object.ID.String))
+	assert.Equal(t, "1 commit of yours is secret, and a push leaves it out: “a secret”. “hg phase --draft -r .” lets it go.",
+		p.OtherHeads(object.ID.String, vcs.InMercurial))
 	_, err = join(t.Context(), s, plan.Rebase)
 	require.NoError(t, err)
 	assert.Equal(t, "mine draft\nmine again draft\na secret secret", r.Hg("log", "-r", "only(., desc('theirs'))", "-T",
@@ -364,6 +367,35 @@ func TestPhasesBranchesAndFieldsAreKept(t *testing.T) {
 	assert.Equal(t, "mine draft\nmine again draft\na secret secret", r.Hg("log", "-r", "only(., desc('theirs'))", "-T",
 		"{desc} {phase}\n"))
 	assert.Equal(t, "board", r.Hg("log", "-r", ".", "-T", "{activebookmark}"))
+}
+
+// TestPublicChangesetsStay: a rebase would replace changesets that others have, and is not offered.
+func TestPublicChangesetsStay(t *testing.T) {
+	c := newCrew(t)
+	c.pull()
+	c.runa.Hg("phase", "--public", "-r", "desc('re:^mine$')")
+	s := c.session()
+	defer s.Close()
+	p, err := s.Locate(t.Context(), false)
+	require.NoError(t, err)
+	pl, err := s.Planner.Plan(t.Context(), p, &settle.Decisions{}, nil)
+	require.NoError(t, err)
+	assert.Equal(t, plan.Merge, pl.Suggested)
+	assert.Equal(t, "others have some of your 2 commits already, and Mercurial keeps what others have for good.",
+		pl.Why)
+	assert.ErrorContains(t, pl.Rebase.Refused, "a rebase would replace commits that others have")
+	before := state(t, c.runa.Dir)
+	_, err = join(t.Context(), s, plan.Rebase)
+	assert.ErrorAs(t, err, new(*plan.FixedError), "asked all the same")
+	assert.Equal(t, before, state(t, c.runa.Dir))
+	for set, means := range map[string]string{"desc('re:^mine$')": "public: others may have it, so it is never replaced",
+		".": "draft: it can still be replaced"} {
+		ids, err := s.Repo.Commits(t.Context(), set)
+		require.NoError(t, err)
+		d, err := s.History.Details(t.Context(), ids[0], nil)
+		require.NoError(t, err)
+		assert.Equal(t, means, d.Phase)
+	}
 }
 
 // TestHooksOfThePerson: a person's hooks for commits run for the changesets of a join, and can refuse them. Those for
@@ -385,6 +417,9 @@ func TestHooksOfThePerson(t *testing.T) {
 	assert.NotContains(t, string(text), "from ")
 	_, err = s.Applier.GoBack(t.Context(), "")
 	require.NoError(t, err)
+	undone, err := os.ReadFile(said)
+	require.NoError(t, err)
+	assert.Equal(t, string(text), string(undone), "none runs for changesets that come again")
 
 	before := state(t, r.Dir)
 	r.Set("hooks.pretxncommit.never", "echo not on a Friday; exit 1")

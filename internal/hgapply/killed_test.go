@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/faulttest"
 	"dorvik.dev/dorvik/internal/hgtest"
 )
 
@@ -54,6 +55,38 @@ func TestKilledAtAnyTime(t *testing.T) {
 			}
 		}
 		t.Logf("%s: %d times old, %d times new", what, old, new)
+	}
+}
+
+// TestKilledAtAnyOperation has Dorvik or its hg be killed, or fail, at operations on files. The next start finds old or
+// new, whole; or the person is told why not, and a start after that finds it.
+func TestKilledAtAnyOperation(t *testing.T) {
+	c := newCrew(t)
+	c.laden()
+	c.pull()
+	picked, every := faulttest.Picked()
+	for _, what := range []string{"merge", "rebase", "undo"} {
+		if what != "rebase" && !every && os.Getenv("DORVIK_OPERATIONS") == "" {
+			continue // the soak tries all
+		}
+		t.Run(what, func(t *testing.T) {
+			from := hgtest.Copy(t, c.runa.Dir)
+			if what == "undo" {
+				require.NoError(t, run(t, from, "rebase", 0, false))
+			}
+			before, done := state(t, from), hgtest.Copy(t, from)
+			require.NoError(t, run(t, done, what, 0, false))
+			after := state(t, done)
+			faulttest.Try(t, what, func() string { return hgtest.Copy(t, from) }, picked, func(dir, point string) {
+				require.NoError(t, run(t, dir, "open", 0, false), point)
+				is, want := state(t, dir), before
+				if is["-parent"] == after["-parent"] {
+					want = after
+				}
+				assert.Equal(t, want, is, point)
+				assert.NoFileExists(t, filepath.Join(dir, ".hg/dorvik/moving.json"), point)
+			})
+		})
 	}
 }
 

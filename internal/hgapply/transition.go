@@ -28,27 +28,27 @@ import (
 // far an interrupted transition got: at its new value, all files are complete. Changesets that are no longer wanted are
 // removed last.
 type Transition struct {
-	Kind     change.Kind     `json:"kind"`
-	Waypoint ledger.Waypoint `json:"waypoint"`           // of the join that is applied or undone
-	From     [2]object.ID    `json:"from"`               // the parents before, and
-	To       [2]object.ID    `json:"to"`                 // after; the second is zero unless a merge is half done
-	Was      object.ID       `json:"was"`                // tree of the files before, and
-	Is       object.ID       `json:"is"`                 // after
-	Branch   string          `json:"branch,omitempty"`   // for a switch: the named branch to go to
-	Bookmark string          `json:"bookmark,omitempty"` // the active one, which goes along
-	Bundle   string          `json:"bundle,omitempty"`   // file with the changesets to add
-	Adds     []object.ID     `json:"adds,omitempty"`     // those that are new
-	Secret   []object.ID     `json:"secret,omitempty"`   // those that must not be pushed
-	Remove   []object.ID     `json:"remove,omitempty"`   // those that are removed at the end
-	State    []string        `json:"state,omitempty"`    // hg's files of a half-done operation, in .hg
-	Away     string          `json:"away,omitempty"`     // folder that they are moved to
-	Back     string          `json:"back,omitempty"`     // or from
-	Marks    hg.Marks        `json:"marks"`
-	Made     []string        `json:"made,omitempty"`    // folders that the transition creates
-	Keep     string          `json:"keep"`              // name of the folder for files that are moved away
-	Arrived  bool            `json:"arrived,omitempty"` // the parents were set
-	Turned   bool            `json:"turned,omitempty"`
-	Begun    time.Time       `json:"begun"`
+	Kind      change.Kind     `json:"kind"`
+	Waypoint  ledger.Waypoint `json:"waypoint"`            // of the join that is applied or undone
+	From      [2]object.ID    `json:"from"`                // the parents before, and
+	To        [2]object.ID    `json:"to"`                  // after; the second is zero unless a merge is half done
+	Was       object.ID       `json:"was"`                 // tree of the files before, and
+	Is        object.ID       `json:"is"`                  // after
+	Branch    string          `json:"branch,omitempty"`    // the named branch to go to, if it is another
+	Bookmarks []hg.Bookmark   `json:"bookmarks,omitempty"` // those that go along
+	Bundle    string          `json:"bundle,omitempty"`    // file with the changesets to add
+	Adds      []object.ID     `json:"adds,omitempty"`      // those that are new
+	Secret    []object.ID     `json:"secret,omitempty"`    // those that must not be pushed
+	Remove    []object.ID     `json:"remove,omitempty"`    // those that are removed at the end
+	State     []string        `json:"state,omitempty"`     // hg's files of a half-done operation, in .hg
+	Away      string          `json:"away,omitempty"`      // folder that they are moved to
+	Back      string          `json:"back,omitempty"`      // or from
+	Marks     hg.Marks        `json:"marks"`
+	Made      []string        `json:"made,omitempty"`    // folders that the transition creates
+	Keep      string          `json:"keep"`              // name of the folder for files that are moved away
+	Arrived   bool            `json:"arrived,omitempty"` // the parents were set
+	Turned    bool            `json:"turned,omitempty"`
+	Begun     time.Time       `json:"begun"`
 }
 
 func journalPath(own string) string { return filepath.Join(own, "dorvik", "moving.json") }
@@ -125,13 +125,19 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err == nil {
 		err = a.setParent(ctx, tr)
 	}
-	if err != nil && a.Repo.Parents() != tr.To {
+	if err != nil && !a.arrived(tr) {
 		return a.takeBack(ctx, tr, changes, err)
 	}
 	if err := a.finish(ctx, tr); err != nil {
 		return &CutError{err, errLater, tr.Waypoint.Branch}
 	}
 	return nil
+}
+
+// arrived reports whether a transition has come to where it can only be completed. Where the parents stay as they are,
+// the journal alone says so.
+func (a *Applier) arrived(tr *Transition) bool {
+	return !tr.Turned && (tr.Arrived || tr.From != tr.To && a.Repo.Parents() == tr.To)
 }
 
 // errLater explains why a change is not undone after the parent was set.
@@ -142,13 +148,17 @@ func (a *Applier) setParent(ctx context.Context, tr *Transition) error {
 	if a.Repo.Parents() != tr.From {
 		return &change.MovedError{Branch: tr.Waypoint.Branch}
 	}
+	if tr.From == tr.To {
+		return nil
+	}
 	return errors.Join(ledger.Step("set parent"), a.Repo.SetParents(ctx, tr.To))
 }
 
 // forward takes the steps before the new parent is set.
 func (a *Applier) forward(ctx context.Context, tr *Transition, changes []object.Change) error {
 	if tr.Bundle != "" {
-		if err := errors.Join(ledger.Step("add changesets"), a.Repo.Add(ctx, tr.Bundle)); err != nil {
+		areNew := filepath.Base(tr.Bundle) == madeFile
+		if err := errors.Join(ledger.Step("add changesets"), a.Repo.Add(ctx, tr.Bundle, areNew)); err != nil {
 			return err
 		}
 	}
@@ -187,13 +197,13 @@ func (a *Applier) finish(ctx context.Context, tr *Transition) error {
 			return err
 		}
 	}
-	if tr.Bookmark != "" {
-		if err := a.Repo.MoveBookmark(ctx, tr.Bookmark); err != nil {
-			return err
-		}
-	}
 	if err := errors.Join(ledger.Step("remove changesets"), a.Repo.Remove(ctx, tr.Remove)); err != nil {
 		return err
+	}
+	for _, b := range tr.Bookmarks {
+		if err := errors.Join(ledger.Step("move bookmark "+b.Name), a.Repo.MoveBookmark(ctx, b)); err != nil {
+			return err
+		}
 	}
 	if tr.Kind == change.Undoing {
 		a.files.bringBack(&tr.Waypoint)
@@ -310,7 +320,7 @@ func (a *Applier) goOn(ctx context.Context) error {
 	}
 	defer release()
 	at := a.Repo.Parents()
-	if (at == tr.To || tr.Arrived) && !tr.Turned {
+	if a.arrived(tr) {
 		release()
 		if err := a.finish(ctx, tr); err != nil {
 			return fmt.Errorf("an earlier run was interrupted while it changed your working folder, and completing "+
@@ -360,7 +370,7 @@ func (f *files) moveState(tr *Transition) error {
 		if _, err := os.Lstat(filepath.Join(from, name)); isGone(err) {
 			continue
 		}
-		err := os.MkdirAll(to, 0o700)
+		err := os.MkdirAll(filepath.Dir(filepath.Join(to, name)), 0o700)
 		if err == nil {
 			err = os.Rename(filepath.Join(from, name), filepath.Join(to, name))
 		}

@@ -70,7 +70,7 @@ func (w *Waypoint) doing() Doing {
 		return StashBack
 	case w.Return != "":
 		return WentBack
-	case w.TakenOver() && w.Kept.Operation == string(vcs.Unmerged):
+	case w.TakenOver() && w.Kept.Operation == string(vcs.Unmerged) && !w.Kept.GaveBack:
 		return SettledOnly
 	case w.TakenOver() && w.By == Nothing:
 		return GaveBack

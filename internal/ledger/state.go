@@ -192,6 +192,7 @@ type Kept struct {
 	Operation string    `json:"operation,omitempty"` // git's half-done operation
 	State     []string  `json:"state,omitempty"`     // git's state files of it
 	Commit    object.ID `json:"commit"`              // commit that keeps Was and Is
+	GaveBack  bool      `json:"gave_back,omitempty"` // the operation was taken back, not finished
 }
 
 // KeptRef returns the ref that protects the uncommitted work.

@@ -14,12 +14,14 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Details is everything that is shown of a commit.
 type Details struct {
 	history.Node
 	Signature  string           // in a few words; empty if unsigned
+	Phase      string           // in a few words; empty in a system without
 	References [][2]int         // first and end byte in Text of each sign of a task
 	Sides      []Against        // one for each parent, or one for the empty tree
 	Decided    *decided.Account // for a merge commit
@@ -49,6 +51,13 @@ func (h *History) Details(ctx context.Context, id object.ID, progress func(done,
 	d := &Details{Node: history.Node{ID: id, Commit: c}}
 	if kind, ok := c.Signed(); ok {
 		d.Signature = h.signature(ctx, kind, id)
+	}
+	if phased, ok := h.Repo.(vcs.Phased); ok {
+		phase, err := phased.Phase(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		d.Phase = phase.Meaning()
 	}
 	refs, err := h.Planner.References(ctx)
 	if err != nil {

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -62,6 +63,9 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 		if pl.Published, err = pn.Published(ctx, pl.Rebase); err != nil {
 			return nil, err
 		}
+		if by := pn.Source.Dialect(); pl.Pushed() && by.KeepsShared {
+			pl.Rebase = &Join{Route: Rebase, Refused: &FixedError{by.Name, pl.Published}}
+		}
 	}
 	if pl.Wanted, err = pn.wanted(ctx, p.Branch.Name); err != nil {
 		return nil, err
@@ -121,7 +125,11 @@ func (pl *Plan) honour(p *Position) {
 func (pl *Plan) suggest(p *Position) {
 	yours := words.Count(len(p.Divergence.Yours), "commit", "commits")
 	asksR, asksM := pl.Rebase.Conflicts(), pl.Merge.Conflicts()
+	fixed := (*FixedError)(nil)
 	switch {
+	case errors.As(pl.Rebase.Refused, &fixed):
+		pl.Suggested, pl.Why = Merge, fmt.Sprintf("others have %s already, and %s keeps what others have for good.",
+			words.Is(len(p.Divergence.Yours), "your commit", "some of your "+yours), fixed.By)
 	case pl.Rebase.Refused != nil:
 		pl.Suggested, pl.Why = Merge, "your line holds a commit that joins several lines at once, and such commits "+
 			"are not replayed."

@@ -120,7 +120,8 @@ func (s *Stuck) What() string {
 // Sentence describes where git stopped.
 func (s *Stuck) Sentence() string {
 	if s.Left.Operation == vcs.Unmerged {
-		return words.If(s.stashed, "what was stashed was brought back, and does not fit what is here.",
+		return words.If(s.stashed, "what was "+words.If(s.Left.Unshelving, "shelved", "stashed")+
+			" was brought back, and does not fit what is here.",
 			"your files contain conflicts that belong to no merge or rebase.") + " " + s.standing()
 	}
 	what := map[vcs.Operation]string{vcs.Merging: "a merge", vcs.Rebasing: "a rebase", vcs.Picking: "a pick",
@@ -184,7 +185,7 @@ func (s *Stuck) NotAnew() string {
 
 // NotBack returns why the operation cannot be undone, or an empty string.
 func (s *Stuck) NotBack() string {
-	if s.Left.Operation == vcs.Unmerged {
+	if s.Left.Operation == vcs.Unmerged && s.Left.Edits.IsZero() {
 		return s.Left.By + " did not record how the files were before these conflicts"
 	}
 	return ""
@@ -233,6 +234,8 @@ func (s *Stuck) withoutFollowing() {
 				"now.")
 		case "reset-author-date":
 			s.Note("It was to give each new commit a new author's date: Dorvik keeps the one it has.")
+		case vcs.KeepsReplaced:
+			s.Note("It was begun with --keep: the changesets that are made again stay as they were, too.")
 		case "gpg-sign":
 			s.Note("It was to sign its commits: Dorvik signs those it makes with the key that user.signingKey names.")
 		}

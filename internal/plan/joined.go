@@ -259,6 +259,22 @@ func (e *PublishedError) Error() string {
 		"them twice: " + strings.Join(names, ", ") + ". Nothing was changed"
 }
 
+// FixedError reports that a rebase is impossible: it would replace commits that others have, and the system keeps those
+// for good.
+type FixedError struct {
+	By      string // the system
+	Commits []Published
+}
+
+func (e *FixedError) Error() string {
+	var names []string
+	for _, n := range e.Commits {
+		names = append(names, n.String())
+	}
+	return "a rebase would replace commits that others have, and " + e.By + " keeps those for good: " +
+		strings.Join(words.Some(names, 3), ", ") + ". Choose the merge; nothing was changed"
+}
+
 // DecidedIn returns the decisions that belong to the conflicts of a join.
 func DecidedIn(j *Join, all *settle.Decisions) (out []settle.Decision) {
 	asked := map[settle.Key]bool{}

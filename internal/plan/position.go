@@ -287,7 +287,7 @@ const (
 
 // OtherHeads describes other heads of the branch, and commits that are kept from being pushed. It is empty without
 // them.
-func (p *Position) OtherHeads(short func(object.ID) string) string {
+func (p *Position) OtherHeads(short func(object.ID) string, in vcs.Dialect) string {
 	var here, there []string
 	for _, h := range p.Branch.Heads {
 		if h.ID == p.Theirs || h.ID == p.Yours {
@@ -310,10 +310,14 @@ func (p *Position) OtherHeads(short func(object.ID) string) string {
 			words.Count(n, "more head", "more heads"), p.Branch.Name, words.List(words.Some(there, 3)),
 			words.Is(n, "it is", "they are")))
 	}
-	if n := p.Branch.Secret; n > 0 {
-		out = append(out, fmt.Sprintf(
-			"%s of yours %s secret: a push leaves %s out. “hg phase --draft -r .” lets them go.",
-			words.Count(n, "commit", "commits"), words.Is(n, "is", "are"), words.Is(n, "it", "them")))
+	if n := len(p.Branch.Secret); n > 0 {
+		var subjects []string
+		for _, s := range p.Branch.Secret {
+			subjects = append(subjects, "“"+s+"”")
+		}
+		out = append(out, fmt.Sprintf("%s of yours %s secret, and a push leaves %s out: %s. %s lets %[3]s go.",
+			words.Count(n, "commit", "commits"), words.Is(n, "is", "are"), words.Is(n, "it", "them"),
+			words.List(words.Some(subjects, 3)), in.LetGo))
 	}
 	return strings.Join(out, " ")
 }

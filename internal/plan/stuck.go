@@ -123,7 +123,12 @@ func (re *Resumer) unmergedTrees(ctx context.Context, s *Stuck) (base, yours, th
 			trees[i] = re.p.Store.EmptyTree()
 		}
 	}
-	if s.stashed, err = re.bringsStashBack(ctx, s); s.stashed {
+	if s.Left.Unshelving {
+		s.stashed = true
+	} else if s.stashed, err = re.bringsStashBack(ctx, s); err != nil {
+		return base, yours, theirs, false, err
+	}
+	if s.stashed {
 		trees[1], trees[2] = trees[2], trees[1]
 	}
 	return trees[0], trees[1], trees[2], true, err
@@ -705,6 +710,11 @@ func (re *Resumer) JoinedAs(ctx context.Context, s *Stuck) (object.ID, error) {
 func (re *Resumer) EditsOf(ctx context.Context, s *Stuck, before object.ID) (*Uncommitted, error) {
 	u := *s.Held
 	u.Parts = nil
+	if !s.Left.Edits.IsZero() {
+		tree, err := re.p.Tree(ctx, s.Left.Edits)
+		u.Add(Part{before, tree, "your uncommitted work", false})
+		return &u, err
+	}
 	changes, err := re.p.Store.Changes(ctx, s.Stand, s.Held.Files)
 	if err != nil {
 		return nil, err

@@ -19,20 +19,16 @@ import (
 
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/faulttest"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 )
 
-// underTracer runs the program that is killed under a tracer, as a text says, and ends.
-var underTracer func(spec string)
-
 // TestMain is also the program that is killed: with DORVIK_ACT it does what that says, in a
 // process of its own.
 func TestMain(m *testing.M) {
-	if spec := os.Getenv("DORVIK_TRACE"); spec != "" {
-		underTracer(spec)
-	}
+	faulttest.Main()
 	if what := os.Getenv("DORVIK_ACT"); what != "" {
 		if at, err := strconv.Atoi(os.Getenv("DORVIK_STEP")); err == nil {
 			dieAt(at)

@@ -76,7 +76,7 @@ func newTwins(t *testing.T, s *story, count int) *twins {
 	bundle := filepath.Join(t.TempDir(), "all.hg")
 	made, err := to.Make(t.Context(), from.Planner.Store, ids, nil, nil, bundle)
 	require.NoError(t, err)
-	require.NoError(t, to.Add(t.Context(), bundle))
+	require.NoError(t, to.Add(t.Context(), bundle, true))
 	for n := range count {
 		two.tips = append(two.tips, [2]object.ID{made.Of[ids[2*n]], made.Of[ids[2*n+1]]})
 	}

@@ -152,6 +152,11 @@ func (ps *Pusher) arrived(ctx context.Context, p *plan.Position, b vcs.Branch, o
 	if err := (sender{repo: s.Repo}).holds(ctx, out); err != nil {
 		return err
 	}
+	if phased, ok := s.Repo.(vcs.Phased); ok {
+		phase, err := phased.Phase(ctx, out.Tip)
+		s.Ledger.Noted(err)
+		out.Phase = phase
+	}
 	e := ledger.LogEntry{What: ledger.Sent, When: time.Now(), Branch: b.Name, From: p.Upstream().Theirs, To: b.Tip}
 	if !out.Was.IsZero() {
 		e.Of = ledger.Exchanged

@@ -22,9 +22,13 @@ type Pushed struct {
 	Tags     []string     // tags that the remote has now
 	NoTags   []string     // tags that it did not take
 	Kept     []string     // tags that belong to what went, and were not pushed
+	Phase    vcs.Phase    // of the tip; empty in a system without
 	Follows  string       // the new upstream; empty if it did not change
 	WentBack bool         // the join was undone, to be repeated with the new commits
 }
+
+// PhaseSentence describes what the push made of what went, or is empty.
+func (d *Pushed) PhaseSentence() string { return d.Phase.After(d.To.Remote) }
 
 // TagsSentence describes what became of the tags, or is empty.
 func (d *Pushed) TagsSentence() (text string) {

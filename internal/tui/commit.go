@@ -176,6 +176,9 @@ func (s *commitScreen) people(p *term.Page) {
 		p.Row(term.Text(term.Dim, "   committed by ").Add(term.Plain, c.Name).Add(term.Dim,
 			"   "+c.Time().Format(form)))
 	}
+	if s.d != nil && s.d.Phase != "" {
+		p.Row(term.Text(term.Dim, "   "+s.d.Phase))
+	}
 	if s.d != nil && s.d.Signature != "" {
 		p.Row(term.Text(term.Dim, "   "+s.d.Signature))
 	}

@@ -252,7 +252,8 @@ func (s *lookScreen) headline(p *term.Page, w int) {
 			"   P lists the proposals that wait there."))
 	}
 	for _, more := range []string{s.silence(), s.job.notice, s.underWay(), s.half(), s.job.pos.Rewritten(),
-		s.job.pos.Triangle(), s.job.pos.OtherHeads(s.job.s.Planner.Short), s.marked(), s.needed(), s.putAside(),
+		s.job.pos.Triangle(), s.job.pos.OtherHeads(s.job.s.Planner.Short, s.job.s.Repo.Dialect()), s.marked(),
+		s.needed(), s.putAside(),
 		s.obstacle(), s.unfit()} {
 		if more != "" {
 			p.Blank()

@@ -490,8 +490,10 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 		if d.Follows != "" {
 			s.job.holds += fmt.Sprintf(" %s now follows it.", s.job.pos.Branch.Name)
 		}
-		if text := d.TagsSentence(); text != "" {
-			s.job.holds += " " + text
+		for _, text := range []string{d.TagsSentence(), d.PhaseSentence()} {
+			if text != "" {
+				s.job.holds += " " + text
+			}
 		}
 		s.said, s.shown = d.Said, nil
 		s.scroll.To(0)

@@ -21,7 +21,7 @@ type Branch struct {
 	Dest     Line      // push destination, if configured separately
 	Doubt    string    // why the settings name no destination, so that git would not push; empty if they do
 	Heads    []Head    // other heads of the branch, in a system whose branches can have several
-	Secret   int       // number of your commits that the system keeps from being pushed
+	Secret   []string  // subjects of your commits that the system keeps from being pushed
 }
 
 // Head is a commit of a branch that no other commit of it builds on.

@@ -6,6 +6,7 @@ import "fmt"
 type Dialect struct {
 	Name      string // of the system, in a sentence
 	AddRemote string // names a remote
+	LetGo     string // has secret commits pushed; empty without such
 	settings  string // sets a key, whose section and name it is made with
 	own       string // sets a key for all repositories
 	source    string // where the value of a key was read
@@ -15,17 +16,20 @@ type Dialect struct {
 	FreeRefs bool
 	// Index says that work is staged before it is committed. Without, a commit takes all tracked files.
 	Index bool
+	// KeepsShared says that commits that others have are never replaced.
+	KeepsShared bool
 	// LateIDs says that a new commit gets its id only when it is stored.
 	LateIDs bool
 }
 
 // The dialects. Rows are written without field names, so a row that lacks a field does not compile.
 var (
-	InGit = Dialect{"git", "“git remote add origin ADDRESS”", "“git config dorvik.%s”",
-		"“git config --global dorvik.%s”", "git config dorvik.%s", "“git switch %s”", true, true, false}
+	InGit = Dialect{"git", "“git remote add origin ADDRESS”", "", "“git config dorvik.%s”",
+		"“git config --global dorvik.%s”", "git config dorvik.%s", "“git switch %s”", true, true, false, false}
 	InMercurial = Dialect{"Mercurial", "“default = ADDRESS” in the section [paths] of .hg/hgrc",
+		"“hg phase --draft -r .”",
 		"“%s = …” in the section [dorvik] of .hg/hgrc", "“%s = …” in the section [dorvik] of your .hgrc",
-		"[dorvik] %s in hgrc", "“hg update %s”", false, false, true}
+		"[dorvik] %s in hgrc", "“hg update %s”", false, false, true, true}
 )
 
 // Set names what sets a key of Dorvik, given without its section.

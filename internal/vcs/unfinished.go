@@ -142,6 +142,14 @@ type Unfinished struct {
 	At      int          // the one at which it stopped, from 1
 	Files   []string     // git's state files, as names for Inside
 	Pulled  bool         // a pull started it
+	// Temporary lists commits that the system made for it. They go when it ends, unless the result has them.
+	Temporary []object.ID
+	// Edits is a commit with the uncommitted work of before, on top of Before; zero if nothing recorded that.
+	Edits object.ID
+	// Unshelving says that it brings back work that had been put aside. Spent are state files that go with that only
+	// when it is finished.
+	Unshelving bool
+	Spent      []string
 }
 
 // BranchMove is the move of another branch that update-ref in a rebase's list asks for.
@@ -151,8 +159,11 @@ type BranchMove struct {
 	To   object.ID // new tip; zero if the list has not reached it
 }
 
-// Option is an option of an operation, under its name on git's command line.
+// Option is an option of an operation, under its name on the system's command line.
 type Option struct{ Name, Value string }
+
+// KeepsReplaced is the option with which commits that are made again stay as they were, too.
+const KeepsReplaced = "keep"
 
 // Has reports whether the operation was begun with an option.
 func (u *Unfinished) Has(name string) bool {

@@ -1,25 +1,20 @@
-package recovery
+package faulttest
 
 import (
 	"errors"
 	"fmt"
-	"maps"
-	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
 	"slices"
-	"strconv"
 	"strings"
 	"syscall"
-	"testing"
 
-	"github.com/stretchr/testify/require"
 	"golang.org/x/sys/unix"
 )
 
-// fault is what happens at one operation on files, of Dorvik or of a git of its own.
+// fault is what happens at one operation on files.
 type fault struct {
 	name  string
 	alone bool          // only the process that comes to it is killed, and not all
@@ -43,11 +38,11 @@ type tracer struct {
 	ended   syscall.WaitStatus
 }
 
-// run runs the tracer in a process of its own: it waits for whatever ends. n is how many operations there were, exit how
-// the program ended, -1 for killed, hit what the fault met; the error is that of tracing.
+// run runs the tracer in a process of its own: it waits for whatever ends. n is how many operations there were, exit
+// how the program ended, -1 for killed, hit what the fault met; the error is that of tracing.
 func (x *tracer) run(what string) (n, exit int, hit string, err error) {
 	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), fmt.Sprintf("DORVIK_TRACE=%d %d", x.at, slices.Index(faults, x.fault)),
+	cmd.Env = append(os.Environ(), fmt.Sprintf(traced+"=%d %d", x.at, slices.Index(faults, x.fault)),
 		"DORVIK_ACT="+what,
 		"DORVIK_DIR="+x.dir, "GOMAXPROCS=1")
 	out, err := cmd.Output()
@@ -58,26 +53,25 @@ func (x *tracer) run(what string) (n, exit int, hit string, err error) {
 	return n, exit, hit, err
 }
 
-func init() {
-	underTracer = func(spec string) {
-		runtime.LockOSThread() // the kernel tells only the thread that traces
-		x := &tracer{dir: os.Getenv("DORVIK_DIR")}
-		which := 0
-		_, err := fmt.Sscan(spec, &x.at, &which)
-		x.fault = faults[max(0, which)]
-		os.Unsetenv("DORVIK_TRACE")
-		cmd := exec.Command(os.Args[0])
-		if err == nil {
-			err = x.trace(cmd)
-		}
-		if err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			os.Exit(1)
-		}
-		fmt.Println(x.n, x.ended.ExitStatus())
-		fmt.Println(x.hit)
-		os.Exit(0)
+// under runs this program under a tracer, as a text says, and ends.
+func under(spec string) {
+	runtime.LockOSThread() // the kernel tells only the thread that traces
+	x := &tracer{dir: os.Getenv("DORVIK_DIR")}
+	which := 0
+	_, err := fmt.Sscan(spec, &x.at, &which)
+	x.fault = faults[max(0, which)]
+	os.Unsetenv(traced)
+	cmd := exec.Command(os.Args[0])
+	if err == nil {
+		err = x.trace(cmd)
 	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	fmt.Println(x.n, x.ended.ExitStatus())
+	fmt.Println(x.hit)
+	os.Exit(0)
 }
 
 func (x *tracer) trace(cmd *exec.Cmd) error {
@@ -90,8 +84,9 @@ func (x *tracer) trace(cmd *exec.Cmd) error {
 	if _, err := syscall.Wait4(x.main, &ws, 0, nil); err != nil {
 		return err
 	}
-	if err := syscall.PtraceSetOptions(x.main, unix.PTRACE_O_TRACEFORK|unix.PTRACE_O_TRACEVFORK|
-		unix.PTRACE_O_TRACECLONE|unix.PTRACE_O_TRACEEXEC|unix.PTRACE_O_TRACESYSGOOD|unix.PTRACE_O_EXITKILL); err != nil {
+	const all = unix.PTRACE_O_TRACEFORK | unix.PTRACE_O_TRACEVFORK | unix.PTRACE_O_TRACECLONE | unix.PTRACE_O_TRACEEXEC |
+		unix.PTRACE_O_TRACESYSGOOD | unix.PTRACE_O_EXITKILL
+	if err := syscall.PtraceSetOptions(x.main, all); err != nil {
 		return err
 	}
 	_ = syscall.PtraceSyscall(x.main, 0)
@@ -216,64 +211,4 @@ func (x *tracer) path(tid, at int, from uint64) string {
 	} else {
 		return filepath.Join(link(tid, "fd/"+fmt.Sprint(at)), name)
 	}
-}
-
-// TestEveryOperationOnFiles has Dorvik, or a git of its own, be killed or fail at its n-th operation on a file: in every
-// scene, at every n in the soak, at some here.
-func TestEveryOperationOnFiles(t *testing.T) {
-	t.Parallel()
-	scenes := map[string]func() *harbour{"light": func() *harbour { return newHarbour(t, 3) },
-		"laden": func() *harbour { return newLadenHarbour(t) }, "aside": func() *harbour { return newAsideHarbour(t) },
-		"finish": func() *harbour { return newStuckHarbour(t, "finish") },
-		"back":   func() *harbour { return newStuckHarbour(t, "back") },
-		"return": func() *harbour { return newReturnHarbour(t) },
-		"switch": func() *harbour { return newSwitchHarbour(t) }}
-	seed, _ := strconv.ParseUint(os.Getenv("DORVIK_SEED"), 10, 64)
-	some, err := strconv.Atoi(os.Getenv("DORVIK_OPERATIONS")) // of each scene, about
-	if err != nil && os.Getenv("DORVIK_FILES") == "" {
-		some = 1
-	}
-	only, _ := strconv.Atoi(os.Getenv("DORVIK_OPERATION")) // one, as a failure names it
-	for _, name := range slices.Sorted(maps.Keys(scenes)) {
-		if some > 0 && name != "laden" && name != "finish" { // the soak tries all
-			continue
-		}
-		h := scenes[name]()
-		for i, what := range []string{h.act, "undo"} {
-			if i > 0 && h.act == "switch" {
-				continue // undoing it is another switch
-			}
-			t.Run(name+" "+what, func(t *testing.T) {
-				r := rand.New(rand.NewPCG(seed, 1))
-				h.tryOperations(t, what, []string{h.dir, h.joined}[i], func(at, all int) bool {
-					return only > 0 && at != only || only == 0 && some > 0 && r.IntN(all) >= some
-				})
-			})
-		}
-	}
-}
-
-// tryOperations has an act in a copy of a repository be hit at each of its operations that is not passed over.
-func (h *harbour) tryOperations(t *testing.T, what, from string, passed func(at, all int) bool) {
-	trace := func(at int, f fault) (dir string, n, exit int, hit string) {
-		dir = h.copy(t, from)
-		n, exit, hit, err := (&tracer{dir: dir, at: at, fault: f}).run(what)
-		if err != nil {
-			t.Skip("nothing can be traced here: ", err)
-		}
-		return dir, n, exit, hit
-	}
-	_, all, exit, _ := trace(0, faults[0])
-	require.True(t, exit == 0 && all > 20, "%d operations, ended with %d", all, exit)
-	tried := 0
-	for at := 1; at <= all && !t.Failed(); at++ {
-		if passed(at, all) {
-			continue
-		}
-		f := faults[at%len(faults)]
-		dir, _, exit, hit := trace(at, f)
-		tried++
-		h.whole(t, dir, fmt.Sprintf("%s at operation %d of %d, %s; it ended with %d", f.name, at, all, hit, exit))
-	}
-	t.Logf("%d of %d points tried", tried, all)
 }
