@@ -22,6 +22,9 @@ type system struct {
 	status func(t *testing.T, dir string) string   // of the files, without what the system does not know
 	sound  func(t *testing.T, dir string)          // fails if the repository is damaged
 	push   func(t *testing.T, dir, message string) // commits all files as Ilka, and pushes
+	// pullIntoRebase pulls and rebases, which stops. It returns what the status is to be at the end.
+	pullIntoRebase func(t *testing.T, dir string) string
+	settled        func(t *testing.T, dir, path string) // says that a file is settled
 }
 
 // systems is the table of them.
@@ -40,7 +43,13 @@ var systems = []system{
 			at.Git("add", "-A")
 			at.Git("-c", "user.name=Ilka Renn", "-c", "user.email=ilka@skerry.example", "commit", "-q", "-m", message)
 			at.Git("push", "-q")
-		}},
+		},
+		func(t *testing.T, dir string) string {
+			_, err := gittest.At(t, dir).Try("pull", "-q", "--rebase", "--autostash")
+			require.Error(t, err)
+			return "M cmd/skerry/main.go"
+		},
+		func(t *testing.T, dir, path string) { gittest.At(t, dir).Git("add", path) }},
 	{"hg", "default", "default",
 		func(t *testing.T, dir string) string { return hgAt(t, dir, "log", "-r", "tip", "-T", "{node}") },
 		func(t *testing.T, dir string) int {
@@ -52,7 +61,17 @@ var systems = []system{
 		func(t *testing.T, dir, message string) {
 			hgAt(t, dir, "commit", "--addremove", "-m", message)
 			hgAt(t, dir, "push", "-q")
-		}},
+		},
+		func(t *testing.T, dir string) string {
+			at := hgtest.At(t, dir, "")
+			defer at.Stop()
+			at.Hg("shelve", "-q")
+			at.Hg("pull", "-q")
+			_, code := at.Try("rebase", "-q", "--tool", ":merge")
+			require.NotZero(t, code)
+			return ""
+		},
+		func(t *testing.T, dir, path string) { hgAt(t, dir, "resolve", "-q", "--mark", path) }},
 }
 
 func hgAt(t *testing.T, dir string, args ...string) string {

@@ -154,11 +154,14 @@ func (r *changes) RollBack(ctx context.Context) error {
 
 // Save writes changesets, and what they need that others do not have, into a bundle.
 func (r *changes) Save(ctx context.Context, ids []object.ID, file string) error {
-	set := setOf(ids)
-	os.Remove(file)
+	set, begun := setOf(ids), file+".new"
+	os.Remove(begun)
 	_, err := r.run(ctx, "keeping the changesets", "--config", "experimental.bundle-phases=yes", "bundle", "--quiet",
 		"--type", "none-v2", "-r", "heads("+set+")",
-		"--base", "parents(roots("+set+"))", file)
+		"--base", "parents(roots("+set+"))", begun)
+	if err == nil {
+		err = os.Rename(begun, file)
+	}
 	return err
 }
 
@@ -197,19 +200,50 @@ func (r *changes) Removable(ctx context.Context, ids []object.ID) (can, stay []o
 	return can, stay, nil
 }
 
-// Remove removes changesets that are there. What builds on them goes, too; ask Removable first.
-func (r *changes) Remove(ctx context.Context, ids []object.ID) error {
+// Remove removes changesets that are there. What builds on them goes, too; ask Removable first. To remove changesets hg
+// cuts off everything from the first of them on, and adds again what is to stay. If it cannot, that would be gone: so
+// all of it is in the file rest until hg has ended well. The error is what went wrong; Refill brings back what is
+// missing then.
+func (r *changes) Remove(ctx context.Context, ids []object.ID, rest string) error {
 	there, err := r.Commits(ctx, setOf(ids))
 	if err != nil || len(there) == 0 {
 		return err
+	}
+	set := setOf(there)
+	stay, err := r.Commits(ctx, "(min("+set+"):) - descendants("+set+")")
+	if err != nil {
+		return err
+	}
+	if len(stay) > 0 {
+		if err := r.Save(ctx, stay, rest); err != nil {
+			return err
+		}
 	}
 	hooks, err := r.hooks(ctx) // hg adds what stays again
 	if err != nil {
 		return err
 	}
 	_, err = r.run(ctx, "removing the replaced changesets", append(hooks.silenced, "--config", "extensions.strip=",
-		"strip", "--quiet", "--no-backup", "--keep", "-r", setOf(there))...)
-	return err
+		"strip", "--quiet", "--no-backup", "--keep", "-r", set)...)
+	if err != nil {
+		return errors.Join(err, r.Refill(ctx, rest))
+	}
+	os.Remove(rest)
+	return nil
+}
+
+// Refill adds the changesets of a file again that Remove left, where hg did not end well. It may be called twice.
+func (r *changes) Refill(ctx context.Context, rest string) error {
+	if err := r.RollBack(ctx); err != nil {
+		return err
+	}
+	if _, err := os.Stat(rest); err != nil {
+		return nil
+	}
+	if err := r.Add(ctx, rest, false); err != nil {
+		return err
+	}
+	return os.Remove(rest)
 }
 
 // Secret returns which changesets are secret.

@@ -54,13 +54,22 @@ type server struct {
 	errors bytes.Buffer // what the process itself says, beside its channels
 }
 
+// effect is what a command does.
+type effect int
+
+const (
+	reads effect = iota + 1
+	// An hg that could not write has in memory what it did not write, and would go on from that.
+	writes
+)
+
 // allowed lists the hg commands that Dorvik runs. Commands that merge, replay or shelve are Dorvik's own work.
-var allowed = map[string]bool{
-	"add": true, "bookmark": true, "bookmarks": true, "branch": true, "branches": true, "bundle": true, "config": true,
-	"copy": true, "debugdata": true, "debugmergestate": true, "debugrebuilddirstate": true, "debugsetparents": true,
-	"files":  true,
-	"forget": true, "identify": true, "init": true, "log": true, "phase": true, "pull": true, "push": true,
-	"recover": true, "status": true, "strip": true, "tags": true, "unbundle": true, "update": true,
+var allowed = map[string]effect{
+	"add": writes, "bookmark": writes, "bookmarks": reads, "branch": writes, "branches": reads, "bundle": reads,
+	"config": reads, "copy": writes, "debugdata": reads, "debugmergestate": reads, "debugrebuilddirstate": writes,
+	"debugsetparents": writes, "files": reads, "forget": writes, "identify": reads, "init": writes, "log": reads,
+	"phase": writes, "pull": writes, "push": writes, "recover": writes, "status": reads, "strip": writes, "tags": reads,
+	"unbundle": writes, "update": writes,
 }
 
 // subcommand returns the command among arguments, after settings.
@@ -168,7 +177,8 @@ func (s *server) run(ctx context.Context, doing string, args ...string) (string,
 
 // all runs a command and returns everything that it said, and its exit code.
 func (s *server) all(ctx context.Context, args ...string) (out string, said []string, code int, err error) {
-	if !allowed[subcommand(args)] {
+	does := allowed[subcommand(args)]
+	if does == 0 {
 		return "", nil, 0, fmt.Errorf("“hg %s” is not a command that Dorvik runs", strings.Join(args, " "))
 	}
 	s.mu.Lock()
@@ -195,6 +205,10 @@ func (s *server) all(ctx context.Context, args ...string) (out string, said []st
 			last = words[len(words)-1]
 		}
 		return "", nil, 0, fmt.Errorf("“hg %s” ended unexpectedly: %s", subcommand(args), last)
+	}
+	const failed = 255
+	if code == failed && does == writes {
+		s.stop()
 	}
 	return out, linesOf(words), code, nil
 }

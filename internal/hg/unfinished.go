@@ -66,9 +66,10 @@ func (r *work) readRebase(ctx context.Context, u *vcs.Unfinished) error {
 	}
 	seen := map[object.ID]bool{} // what changesets go onto, and those that were made
 	var listed []object.ID
+	var last object.ID // on which the one is made at which it stopped
 	for _, c := range s.list {
 		if u.Onto.IsZero() {
-			u.Onto = c.onto
+			u.Onto, last = c.onto, c.onto
 		}
 		seen[c.onto] = true
 		listed = append(listed, c.id)
@@ -79,7 +80,7 @@ func (r *work) readRebase(ctx context.Context, u *vcs.Unfinished) error {
 			one.Verb = vcs.Drop
 			u.Done = append(u.Done, one)
 		case !c.made.IsZero():
-			u.Done, u.Remade[c.id], seen[c.made] = append(u.Done, one), c.made, true
+			u.Done, u.Remade[c.id], seen[c.made], last = append(u.Done, one), c.made, true, c.made
 		case c.left:
 		case u.Stopped.IsZero():
 			u.Stopped, u.Done = c.id, append(u.Done, one)
@@ -87,6 +88,7 @@ func (r *work) readRebase(ctx context.Context, u *vcs.Unfinished) error {
 			u.Todo = append(u.Todo, one)
 		}
 	}
+	u.Picking = u.Head == last // nothing was committed meanwhile
 	return r.ofOneLine(ctx, u, listed)
 }
 

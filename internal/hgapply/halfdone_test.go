@@ -32,6 +32,11 @@ var stops = map[string]func(r *hgtest.Folder){
 		r.Hg("bookmark", "-r", "desc('mine again')", "-i", "low")
 		r.Try("rebase", "-q", "--keep", "--tool", ":merge", "-d", "desc('theirs')")
 	},
+	"rebase, settled": func(r *hgtest.Folder) {
+		r.Try("rebase", "-q", "--tool", ":merge", "-d", "desc('theirs')")
+		r.Write("f", strings.Replace(base, "two", "SETTLED", 1))
+		r.Hg("resolve", "-q", "--mark", "f")
+	},
 	"rebase at the second": func(r *hgtest.Folder) {
 		r.Try("rebase", "-q", "--tool", ":merge", "-d", "desc('theirs')")
 		r.Write("f", strings.Replace(base, "two", "SETTLED", 1))
@@ -97,14 +102,15 @@ func midway(t *testing.T, dir string) map[string]string {
 func TestHalfDone(t *testing.T) {
 	for what := range stops {
 		for i, how := range []ledger.TakeOver{ledger.Finish, ledger.Anew, "back"} {
-			few := what == "rebase at the second" && i != 1 || what == "merge" && i == 0 || what == "graft" && i == 0
+			few := what == "rebase at the second" && i != 1 || what == "merge" && i == 0 || what == "graft" && i == 0 ||
+				what == "rebase, settled" && i == 0
 			if !few && os.Getenv("DORVIK_FILES") == "" {
 				continue // the soak tries all
 			}
 			t.Run(fmt.Sprintf("%s %s", what, how), func(t *testing.T) {
 				c := newStopped(t, what)
 				before := midway(t, c.runa.Dir)
-				require.NotEmpty(t, before["-open"])
+				require.Equal(t, what == "rebase, settled", before["-open"] == "")
 				s := c.session()
 				defer s.Close()
 				ctx := t.Context()
@@ -140,13 +146,13 @@ func TestHalfDone(t *testing.T) {
 						want = strings.Replace(base, "two", "THEIRS\nMINE", 1)
 					}
 					assert.Equal(t, want, c.runa.Read("g"))
-					if what == "rebase at the second" { // it was settled before
+					if what == "rebase at the second" || what == "rebase, settled" { // it was settled before
 						want = strings.Replace(base, "two", "SETTLED", 1)
 					}
 					assert.Equal(t, want, c.runa.Read("f"))
 					assert.Equal(t, "t\n", c.runa.Read("t"))
 					if what == "rebase that keeps" {
-						assert.Equal(t, "low mine", c.runa.Hg("log", "-r", "desc('mine again')", "-T", "{bookmarks} ")+
+						assert.Equal(t, "low  mine", c.runa.Hg("log", "-r", "desc('mine again')", "-T", "{bookmarks} ")+
 							c.runa.Hg("log", "-r", ".", "-T", "{activebookmark}"), "both are there")
 					}
 				}

@@ -95,6 +95,9 @@ func (f *files) away(tr *Transition) beneath.Folder {
 	return beneath.Folder(filepath.Join(f.keepAt(tr.Keep), "files"))
 }
 
+// rest is the file for changesets that hg adds again while it removes others.
+func (f *files) rest(tr *Transition) string { return filepath.Join(f.keepAt(tr.Keep), "rest.hg") }
+
 // asideAt returns the folder for untracked files that were in the way.
 func (f *files) asideAt(wp *ledger.Waypoint) beneath.Folder {
 	return beneath.Folder(filepath.Join(f.own(), "dorvik", "aside", wp.Name))
@@ -114,6 +117,9 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	changes, err := a.Planner.Store.Changes(ctx, tr.Was, tr.Is)
 	if err != nil {
 		return err
+	}
+	if err := os.MkdirAll(a.files.keepAt(tr.Keep), 0o700); err != nil {
+		return fmt.Errorf("keeping what is replaced: %w; nothing was changed", err)
 	}
 	tr.Made = workdir.MissingFolders(a.files.at(), changes)
 	if err := a.write(tr); err != nil {
@@ -197,7 +203,7 @@ func (a *Applier) finish(ctx context.Context, tr *Transition) error {
 			return err
 		}
 	}
-	if err := errors.Join(ledger.Step("remove changesets"), a.Repo.Remove(ctx, tr.Remove)); err != nil {
+	if err := errors.Join(ledger.Step("remove changesets"), a.Repo.Remove(ctx, tr.Remove, a.files.rest(tr))); err != nil {
 		return err
 	}
 	for _, b := range tr.Bookmarks {
@@ -212,6 +218,7 @@ func (a *Applier) finish(ctx context.Context, tr *Transition) error {
 		return err
 	}
 	os.RemoveAll(string(a.files.away(tr)))
+	os.Remove(a.files.keepAt(tr.Keep)) // unless something is kept there
 	return errors.Join(ledger.Step("erase"), a.erase())
 }
 
@@ -255,7 +262,11 @@ func (a *Applier) erase() error {
 // takeBack restores the earlier state after a failure and returns the error to report.
 func (a *Applier) takeBack(ctx context.Context, tr *Transition, changes []object.Change, cause error) error {
 	told := a.Ledger.Told()
-	if err := a.restore(ctx, tr, changes, func() {}); err != nil {
+	err := a.Repo.RollBack(ctx) // hg may have ended in the middle
+	if err == nil {
+		err = a.restore(ctx, tr, changes, func() {})
+	}
+	if err != nil {
 		return &CutError{cause, err, tr.Waypoint.Branch}
 	}
 	if err := a.erase(); err != nil {
@@ -295,7 +306,7 @@ func (a *Applier) restore(ctx context.Context, tr *Transition, changes []object.
 	if err != nil {
 		return err
 	}
-	return a.Repo.Remove(ctx, can)
+	return a.Repo.Remove(ctx, can, a.files.rest(tr))
 }
 
 // goOn completes or undoes the change of an interrupted process.
@@ -311,8 +322,10 @@ func (a *Applier) goOn(ctx context.Context) error {
 	if err != nil || tr == nil {
 		return err
 	}
-	if err := a.Repo.RollBack(ctx); err != nil {
-		return err
+	if err := a.Repo.Refill(ctx, a.files.rest(tr)); err != nil {
+		return fmt.Errorf("an earlier run was interrupted while it changed your changesets, and hg cannot put them "+
+			"in order: %w. They are all kept below %s; fix the cause and start dorvik again", err,
+			a.files.keepAt(tr.Keep))
 	}
 	release, err := a.Repo.LockFolder(ctx)
 	if err != nil {
