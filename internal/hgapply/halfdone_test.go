@@ -81,7 +81,8 @@ func (c *crew) part() {
 // midway is the state with what hg knows of the operation.
 func midway(t *testing.T, dir string) map[string]string {
 	out := state(t, dir)
-	at := hgtest.At(t, dir, "nobody")
+	at, done := hgtest.Borrow(t, dir)
+	defer done()
 	out["-open"], _ = at.Try("files", "set:unresolved()")
 	for _, name := range []string{"rebasestate", "graftstate", "histedit-state", "shelvedstate", "merge/state2"} {
 		if data, err := os.ReadFile(filepath.Join(dir, ".hg", name)); err == nil {

@@ -196,7 +196,8 @@ const idOrMerge = `{ifeq(p2rev, "-1", node|short, "a merge")}`
 // state is everything that a person sees of a repository: files, what hg says of them, and the changesets.
 func state(t *testing.T, dir string) map[string]string {
 	out := gittest.Files(t, dir)
-	at := hgtest.At(t, dir, "nobody")
+	at, done := hgtest.Borrow(t, dir)
+	defer done()
 	out["-status"] = at.Hg("status", "-mard", "--copies")
 	log := strings.Split(at.Hg("log", "-T", "{desc|firstline} {phase} "+idOrMerge+"\n"), "\n")
 	slices.Sort(log) // the numbers of changesets change
@@ -204,7 +205,6 @@ func state(t *testing.T, dir string) map[string]string {
 	out["-parent"] = at.Hg("log", "-r", "p1()", "-r", "p2()", "-T", idOrMerge+" {activebookmark}")
 	out["-branch"] = at.Hg("branch")
 	at.Sound()
-	at.Stop()
 	return out
 }
 

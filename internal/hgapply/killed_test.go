@@ -78,6 +78,11 @@ func TestKilledAtAnyOperation(t *testing.T) {
 			require.NoError(t, run(t, done, what, 0, false))
 			after := state(t, done)
 			faulttest.Try(t, what, func() string { return hgtest.Copy(t, from) }, picked, func(dir, point string) {
+				defer func() {
+					if t.Failed() {
+						t.Log(point)
+					}
+				}()
 				require.NoError(t, run(t, dir, "open", 0, false), point)
 				is, want := state(t, dir), before
 				if is["-parent"] == after["-parent"] {

@@ -95,6 +95,11 @@ func (f *files) away(tr *Transition) beneath.Folder {
 	return beneath.Folder(filepath.Join(f.keepAt(tr.Keep), "files"))
 }
 
+// fresh returns the folder in which new files are written, before they are moved to their places.
+func (f *files) fresh(tr *Transition) beneath.Folder {
+	return beneath.Folder(filepath.Join(f.keepAt(tr.Keep), "new"))
+}
+
 // rest is the file for changesets that hg adds again while it removes others.
 func (f *files) rest(tr *Transition) string { return filepath.Join(f.keepAt(tr.Keep), "rest.hg") }
 
@@ -218,6 +223,7 @@ func (a *Applier) finish(ctx context.Context, tr *Transition) error {
 		return err
 	}
 	os.RemoveAll(string(a.files.away(tr)))
+	os.RemoveAll(string(a.files.fresh(tr)))
 	os.Remove(a.files.keepAt(tr.Keep)) // unless something is kept there
 	return errors.Join(ledger.Step("erase"), a.erase())
 }
@@ -298,6 +304,7 @@ func (a *Applier) restore(ctx context.Context, tr *Transition, changes []object.
 	for _, dir := range slices.Backward(tr.Made) {
 		_ = a.files.at().Remove(dir) // what is not empty stays
 	}
+	os.RemoveAll(string(a.files.fresh(tr)))
 	if tr.Kind == change.Accepting {
 		a.files.bringBack(&tr.Waypoint)
 	}
@@ -460,7 +467,10 @@ func (f *files) writeNew(ctx context.Context, tr *Transition, changes []object.C
 			err = ledger.Step("write " + c.Path)
 		}
 		if err == nil {
-			err = hg.WriteEntry(f.at(), c.Path, c.New, data)
+			err = hg.WriteEntry(f.fresh(tr), c.Path, c.New, data)
+		}
+		if err == nil {
+			err = f.fresh(tr).Move(c.Path, f.at(), c.Path)
 		}
 		if errors.Is(err, beneath.ErrTaken) {
 			return &change.MovedError{Branch: tr.Waypoint.Branch, Work: true}

@@ -11,6 +11,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/require"
@@ -68,6 +69,19 @@ func (f *Folder) CloneTo(dir, user string) *Folder {
 	return c
 }
 
+// Borrow returns a Folder to ask. If an hg runs there already, that is asked, since starting one takes long. Call done
+// afterwards.
+func Borrow(t testing.TB, dir string) (f *Folder, done func()) {
+	if f, ok := running.Load(dir); ok {
+		return f.(*Folder), func() {}
+	}
+	f = At(t, dir, "nobody")
+	return f, f.Stop
+}
+
+// running are the Folders whose hg runs, by their directories.
+var running sync.Map
+
 // Set adds a setting to the repository's hgrc.
 func (f *Folder) Set(key, value string) {
 	section, name, _ := strings.Cut(key, ".")
@@ -99,6 +113,7 @@ func (f *Folder) start() {
 	require.NoError(f, err)
 	require.NoError(f, cmd.Start())
 	f.end = cmd.Wait
+	running.Store(f.Dir, f)
 	f.Cleanup(f.Stop)
 	f.out = bufio.NewReader(out)
 	_, _, err = f.frame()
@@ -176,6 +191,7 @@ func (f *Folder) Commit(message string) string {
 // Stop ends the hg that runs the commands, which can hold a lock until then. The next command starts another.
 func (f *Folder) Stop() {
 	if f.in != nil {
+		running.Delete(f.Dir)
 		f.in.Close()
 		_ = f.end()
 		f.in = nil
