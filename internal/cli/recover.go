@@ -577,7 +577,8 @@ func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, 
 	branch := cmp.Or(p.Branch.Name, "HEAD")
 	switch {
 	case p.SettlesOnly():
-		r.say("Settled: what was in conflict is staged, and nothing is committed. “dorvik undo” brings it back.")
+		r.say("Settled: what was in conflict is in your files%s, and nothing is committed. “dorvik undo” brings it "+
+			"back.", words.If(r.s.Repo.Dialect().Index, ", staged", ""))
 	case wp.After == p.Head():
 		r.out.Result = "nothing-to-do"
 		r.say("%s ended: nothing of it was left to commit, and %s stays at %s. “dorvik undo” brings back what was "+

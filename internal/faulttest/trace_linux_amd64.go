@@ -84,8 +84,8 @@ func (x *tracer) trace(cmd *exec.Cmd) error {
 	if _, err := syscall.Wait4(x.main, &ws, 0, nil); err != nil {
 		return err
 	}
-	const all = unix.PTRACE_O_TRACEFORK | unix.PTRACE_O_TRACEVFORK | unix.PTRACE_O_TRACECLONE | unix.PTRACE_O_TRACEEXEC |
-		unix.PTRACE_O_TRACESYSGOOD | unix.PTRACE_O_EXITKILL
+	const all = unix.PTRACE_O_TRACEFORK | unix.PTRACE_O_TRACEVFORK | unix.PTRACE_O_TRACECLONE |
+		unix.PTRACE_O_TRACEEXEC | unix.PTRACE_O_TRACESYSGOOD | unix.PTRACE_O_EXITKILL
 	if err := syscall.PtraceSetOptions(x.main, all); err != nil {
 		return err
 	}

@@ -136,7 +136,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err == nil {
 		err = a.setParent(ctx, tr)
 	}
-	if err != nil && !a.arrived(tr) {
+	if err != nil && !a.files.arrived(tr) {
 		return a.takeBack(ctx, tr, changes, err)
 	}
 	if err := a.finish(ctx, tr); err != nil {
@@ -147,8 +147,8 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 
 // arrived reports whether a transition has come to where it can only be completed. Where the parents stay as they are,
 // the journal alone says so.
-func (a *Applier) arrived(tr *Transition) bool {
-	return !tr.Turned && (tr.Arrived || tr.From != tr.To && a.Repo.Parents() == tr.To)
+func (f *files) arrived(tr *Transition) bool {
+	return !tr.Turned && (tr.Arrived || tr.From != tr.To && f.Repo.Parents() == tr.To)
 }
 
 // errLater explains why a change is not undone after the parent was set.
@@ -208,7 +208,8 @@ func (a *Applier) finish(ctx context.Context, tr *Transition) error {
 			return err
 		}
 	}
-	if err := errors.Join(ledger.Step("remove changesets"), a.Repo.Remove(ctx, tr.Remove, a.files.rest(tr))); err != nil {
+	err = errors.Join(ledger.Step("remove changesets"), a.Repo.Remove(ctx, tr.Remove, a.files.rest(tr)))
+	if err != nil {
 		return err
 	}
 	for _, b := range tr.Bookmarks {
@@ -316,23 +317,32 @@ func (a *Applier) restore(ctx context.Context, tr *Transition, changes []object.
 	return a.Repo.Remove(ctx, can, a.files.rest(tr))
 }
 
-// goOn completes or undoes the change of an interrupted process.
-func (a *Applier) goOn(ctx context.Context) error {
+// interrupted returns the transition of an interrupted process, or nil, once hg has all changesets again.
+func (a *Applier) interrupted(ctx context.Context) (*Transition, error) {
 	tr, err := readJournal(a.files.own())
 	if damaged := (*workdir.JournalError)(nil); errors.As(err, &damaged) {
 		aside, err := ledger.SetAside(damaged.Path)
 		a.Ledger.Tell("An earlier run was interrupted while it changed your working folder, and its account of that "+
 			"was damaged. It is set aside as %s. Look with “hg status” whether the files are as you want them; your "+
 			"changesets are all there.", filepath.Base(aside))
-		return err
+		return nil, err
 	}
 	if err != nil || tr == nil {
-		return err
+		return nil, err
 	}
 	if err := a.Repo.Refill(ctx, a.files.rest(tr)); err != nil {
-		return fmt.Errorf("an earlier run was interrupted while it changed your changesets, and hg cannot put them "+
-			"in order: %w. They are all kept below %s; fix the cause and start dorvik again", err,
+		return nil, fmt.Errorf("an earlier run was interrupted while it changed your changesets, and hg cannot put "+
+			"them in order: %w. They are all kept below %s; fix the cause and start dorvik again", err,
 			a.files.keepAt(tr.Keep))
+	}
+	return tr, nil
+}
+
+// goOn completes or undoes the change of an interrupted process.
+func (a *Applier) goOn(ctx context.Context) error {
+	tr, err := a.interrupted(ctx)
+	if err != nil || tr == nil {
+		return err
 	}
 	release, err := a.Repo.LockFolder(ctx)
 	if err != nil {
@@ -340,7 +350,7 @@ func (a *Applier) goOn(ctx context.Context) error {
 	}
 	defer release()
 	at := a.Repo.Parents()
-	if a.arrived(tr) {
+	if a.files.arrived(tr) {
 		release()
 		if err := a.finish(ctx, tr); err != nil {
 			return fmt.Errorf("an earlier run was interrupted while it changed your working folder, and completing "+

@@ -313,8 +313,9 @@ func (s *lookScreen) obstacle() string {
 		return "" // nothing is joined
 	}
 	if c := s.job.pos.Carried; c != nil && len(c.Parts) > 0 && s.job.pos.Stuck == nil && s.job.inWay == nil {
-		return fmt.Sprintf("Your uncommitted work in %s is carried along: joined onto the result when you accept it, "+
-			"staged what is staged. Press k to leave it where it is.", words.List(words.Some(c.Paths, 4)))
+		return fmt.Sprintf("Your uncommitted work in %s is carried along: joined onto the result when you accept "+
+			"it%s. Press k to leave it where it is.", words.List(words.Some(c.Paths, 4)),
+			words.If(s.job.s.Repo.Dialect().Index, ", staged what is staged", ""))
 	}
 	if s.job.inWay == nil {
 		return ""

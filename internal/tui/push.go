@@ -406,8 +406,8 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 			"over."
 		switch {
 		case s.job.pos.SettlesOnly():
-			what = "What was in conflict is settled and staged. Nothing is committed; l, then u brings it back as it " +
-				"was."
+			what = "What was in conflict is settled" + words.If(s.job.s.Repo.Dialect().Index, " and staged", "") +
+				". Nothing is committed; l, then u brings it back as it was."
 		case s.job.pos.Resumes() == nil:
 			what = "Joined again: your branch and files are at the result."
 		}

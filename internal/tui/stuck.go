@@ -294,8 +294,8 @@ func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 	case ledger.Finish:
 		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")
 		if s.stuck.Left.Operation == vcs.Unmerged {
-			return out + ", and puts the answers into your files, staged. Nothing is committed, and undo brings the " +
-				"conflicts back."
+			return out + ", and puts the answers into your files" + words.If(s.job.s.Repo.Dialect().Index, ", staged",
+				"") + ". Nothing is committed, and undo brings the conflicts back."
 		}
 		if c.More > 0 {
 			more := "replays " + words.Count(c.More, "commit", "commits")
