@@ -88,8 +88,7 @@ func (r *changes) Unmovable(ctx context.Context, store *object.Overlay, from, to
 	}
 	large := false
 	err = store.EachChange(ctx, from, to, func(c object.Change) {
-		large = large || strings.HasPrefix(c.Path,
-			largeDir)
+		large = large || strings.HasPrefix(c.Path, largeDir)
 	})
 	if err != nil || !large {
 		return "", err

@@ -43,7 +43,12 @@ const lockWait = 3 * time.Second
 // LockFolder takes hg's lock of the working folder, so that no hg changes it, not even one of this Repo. The error is a
 // *vcs.LockedError if another process has it. release may be called twice.
 func (r *changes) LockFolder(ctx context.Context) (release func(), err error) {
-	file, mine := filepath.Join(r.own, "wlock"), lockText()
+	return lock(ctx, filepath.Join(r.own, "wlock"), "the working folder")
+}
+
+// lock takes a lock of hg.
+func lock(ctx context.Context, file, of string) (release func(), err error) {
+	mine := lockText()
 	for until := time.Now().Add(lockWait); ; {
 		err := os.Symlink(mine, file)
 		if err == nil {
@@ -54,7 +59,7 @@ func (r *changes) LockFolder(ctx context.Context) (release func(), err error) {
 			}, nil
 		}
 		if !errors.Is(err, fs.ErrExist) {
-			return nil, fmt.Errorf("locking the working folder: %w; nothing was changed", err)
+			return nil, fmt.Errorf("locking %s: %w; nothing was changed", of, err)
 		}
 		if at, err := os.Readlink(file); err == nil && isDead(at) {
 			os.Remove(file) // as hg does
@@ -136,22 +141,6 @@ func (r *changes) hooks(ctx context.Context) (h personHooks, err error) {
 	return h, err
 }
 
-// RollBack undoes what an hg that was killed wrote into the store and did not complete, as hg itself asks for then.
-func (r *changes) RollBack(ctx context.Context) error {
-	left := func() bool {
-		_, err := os.Lstat(filepath.Join(r.own, "store", "journal"))
-		return err == nil
-	}
-	if !left() {
-		return nil
-	}
-	_, err := r.run(ctx, "rolling back what hg did not complete", "recover", "--quiet")
-	if !left() { // or another hg completed meanwhile what it was writing
-		return nil
-	}
-	return err
-}
-
 // Save writes changesets, and what they need that others do not have, into a bundle.
 func (r *changes) Save(ctx context.Context, ids []object.ID, file string) error {
 	set, begun := setOf(ids), file+".new"
@@ -198,52 +187,6 @@ func (r *changes) Removable(ctx context.Context, ids []object.ID) (can, stay []o
 		}
 	}
 	return can, stay, nil
-}
-
-// Remove removes changesets that are there. What builds on them goes, too; ask Removable first. To remove changesets hg
-// cuts off everything from the first of them on, and adds again what is to stay. If it cannot, that would be gone: so
-// all of it is in the file rest until hg has ended well. The error is what went wrong; Refill brings back what is
-// missing then.
-func (r *changes) Remove(ctx context.Context, ids []object.ID, rest string) error {
-	there, err := r.Commits(ctx, setOf(ids))
-	if err != nil || len(there) == 0 {
-		return err
-	}
-	set := setOf(there)
-	stay, err := r.Commits(ctx, "(min("+set+"):) - descendants("+set+")")
-	if err != nil {
-		return err
-	}
-	if len(stay) > 0 {
-		if err := r.Save(ctx, stay, rest); err != nil {
-			return err
-		}
-	}
-	hooks, err := r.hooks(ctx) // hg adds what stays again
-	if err != nil {
-		return err
-	}
-	_, err = r.run(ctx, "removing the replaced changesets", append(hooks.silenced, "--config", "extensions.strip=",
-		"strip", "--quiet", "--no-backup", "--keep", "-r", set)...)
-	if err != nil {
-		return errors.Join(err, r.Refill(ctx, rest))
-	}
-	os.Remove(rest)
-	return nil
-}
-
-// Refill adds the changesets of a file again that Remove left, where hg did not end well. It may be called twice.
-func (r *changes) Refill(ctx context.Context, rest string) error {
-	if err := r.RollBack(ctx); err != nil {
-		return err
-	}
-	if _, err := os.Stat(rest); err != nil {
-		return nil
-	}
-	if err := r.Add(ctx, rest, false); err != nil {
-		return err
-	}
-	return os.Remove(rest)
 }
 
 // Secret returns which changesets are secret.

@@ -148,8 +148,8 @@ func same(at beneath.Folder, path string, info fs.FileInfo, e object.Entry, data
 	case e.Mode == object.ModeLink:
 		to, err := at.Readlink(path)
 		return err == nil && to == string(data)
-	case !info.Mode().IsRegular() || info.Mode()&0o100 != 0 != (e.Mode == object.ModeExec) || info.Size() != int64(
-		len(data)):
+	case !info.Mode().IsRegular(), info.Mode()&0o100 != 0 != (e.Mode == object.ModeExec),
+		info.Size() != int64(len(data)):
 		return false
 	}
 	is, err := at.ReadFile(path)

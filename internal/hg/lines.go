@@ -132,9 +132,8 @@ func (r *lines) besides(ctx context.Context, b *vcs.Branch, h here) error {
 	if !at.IsZero() {
 		has += "+ancestors(present(" + at.String() + "))"
 	}
-	out, err := r.run(ctx, "looking for heads", "log", "-r", "head() and not closed() and branch("+quoted(
-		h.branch)+") - ("+
-		has+")", "-T", "{node} {phase}\n")
+	set := "head() and not closed() and branch(" + quoted(h.branch) + ") - (" + has + ")"
+	out, err := r.run(ctx, "looking for heads", "log", "-r", set, "-T", "{node} {phase}\n")
 	if err != nil {
 		return err
 	}

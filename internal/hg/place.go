@@ -20,8 +20,8 @@ type place struct {
 	busy   *os.File // inherited by hg; nil if it cannot be written
 }
 
-// Busied returns the file that hg inherits, to be locked by who changes the repository; nil if it cannot be written.
-func (r *place) Busied() *os.File { return r.busy }
+// HoldFile returns the file that hg inherits, to be locked by who changes the repository; nil if it cannot be written.
+func (r *place) HoldFile() *os.File { return r.busy }
 
 // Where returns where the repository is.
 func (r *place) Where() vcs.Where { return vcs.Where{Dir: r.dir, Own: r.own} }

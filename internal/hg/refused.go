@@ -7,8 +7,9 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// reasons are what hg and servers say when they refuse, in the order in which they are tried. Each row's words were
-// said by a real hg (refused_test.go) but for those of web servers and networks, which are Python's.
+// reasons are what hg and servers say when they refuse, in the order in which they are tried. wire_test.go has those
+// that a real hg said; the words about host keys, certificates, proxies, times and disks are ssh's and Python's, and
+// were not provoked.
 var reasons = []struct {
 	is   vcs.RefusalKind
 	said *rx.Expr
@@ -17,9 +18,8 @@ var reasons = []struct {
 		`repository changed while (pushing|preparing)|pull and merge`)},
 	{vcs.Busy, rx.New(`timed out waiting for lock|waiting for lock on|lock (on|of) .* held by|cannot lock`)},
 	{vcs.LocalHook, rx.New(`^abort: (prepush|pre-push|preoutgoing|outgoing)[^ ]* hook|^abort: pre-push`)},
-	{vcs.ServerRule, rx.New(`(prechangegroup|pretxnchangegroup|pretxnclose|prepushkey|pretxnclose-[a-z]+)[^ ]* h` +
-		`ook (failed|exited)|` +
-		`transaction abort`)},
+	{vcs.ServerRule, rx.New(`(prechangegroup|pretxnchangegroup|pretxnclose|prepushkey|pretxnclose-[a-z]+)[^ ]* ` +
+		`hook (failed|exited)|transaction abort`)},
 	{vcs.NoLogin, rx.New(`authorization (failed|required)|HTTP Error 401|Permission denied \(publickey`)},
 	{vcs.NoAccess, rx.New(`HTTP Error 403|push not authorized|not authorized|SSL required|Permission denied`)},
 	{vcs.HostKey, rx.New(`REMOTE HOST IDENTIFICATION HAS CHANGED`)},

@@ -2,6 +2,7 @@ package hg
 
 import (
 	"context"
+	"fmt"
 	"os"
 	"path/filepath"
 	"testing"
@@ -216,4 +217,34 @@ func TestACheckoutIsCompleteOrFails(t *testing.T) {
 
 	_, err = r.OpenCheckout(ctx, "joined", damaged)
 	require.ErrorIs(t, err, object.ErrMissing)
+}
+
+// TestHalfAListOfWhatToCutOff: an hg that removed changesets was killed while it wrote which files it cuts off, and had
+// cut off none. Going by half of the list would leave files of changesets that are gone.
+func TestHalfAListOfWhatToCutOff(t *testing.T) {
+	hgtest.Isolate(t)
+	f := hgtest.New(t, "Runa Holm <runa@skerry.example>")
+	f.Write("a", "one\n")
+	f.Commit("first")
+	cut, err := os.Stat(filepath.Join(f.Dir, ".hg/store/00changelog.i"))
+	require.NoError(t, err)
+	f.Write("a", "two\n")
+	f.Commit("second")
+	f.Stop()
+	r := open(t, f)
+	rest := filepath.Join(t.TempDir(), "rest.hg")
+	begin := func() {
+		require.NoError(t, os.WriteFile(rest+begunSuffix, []byte(r.historySize()), 0o644))
+		require.NoError(t, os.WriteFile(filepath.Join(f.Dir, ".hg/store/journal"),
+			fmt.Appendf(nil, "00changelog.i\x00%d\n", cut.Size()), 0o644))
+	}
+	begin()
+	require.NoError(t, r.Refill(t.Context(), rest))
+	f.Sound()
+	assert.Equal(t, "second first ", f.Hg("log", "-T", "{desc} "))
+	assert.NoFileExists(t, rest+begunSuffix)
+
+	begin() // and what cannot be put in order is told
+	require.NoError(t, os.WriteFile(rest+begunSuffix, []byte("another size"), 0o644))
+	assert.ErrorAs(t, r.Refill(t.Context(), rest), new(*DamageError))
 }

@@ -69,7 +69,7 @@ var allowed = map[string]effect{
 	"config": reads, "copy": writes, "debugdata": reads, "debugmergestate": reads, "debugrebuilddirstate": writes,
 	"debugsetparents": writes, "files": reads, "forget": writes, "identify": reads, "init": writes, "log": reads,
 	"phase": writes, "pull": writes, "push": writes, "recover": writes, "status": reads, "strip": writes, "tags": reads,
-	"unbundle": writes, "update": writes,
+	"unbundle": writes, "update": writes, "verify": reads,
 }
 
 // subcommand returns the command among arguments, after settings.

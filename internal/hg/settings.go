@@ -13,10 +13,9 @@ import (
 	"sync"
 	"time"
 
-	"github.com/fsnotify/fsnotify"
-
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/watch"
 )
 
 // configuration is the settings, as hg reads them. A setting KEY of Dorvik is in the section [dorvik], without the
@@ -286,31 +285,8 @@ func (r *settings) Editor(ctx context.Context) (string, error) {
 
 // AwaitSettings waits until one of the files of settings was written.
 func (r *settings) AwaitSettings(ctx context.Context) error {
-	const doing = "watching the settings"
-	w, err := fsnotify.NewWatcher()
-	if err != nil {
-		return fmt.Errorf("%s: %w", doing, err)
+	if err := watch.Written(ctx, r.config.files()); err != nil {
+		return fmt.Errorf("watching the settings: %w", err)
 	}
-	defer w.Close()
-	files := r.config.files()
-	for _, file := range files {
-		_ = w.Add(filepath.Dir(file)) // of a folder that is not there nothing is watched
-	}
-	for {
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case e, ok := <-w.Events:
-			if !ok {
-				return fmt.Errorf("%s: the watch ended", doing)
-			}
-			if slices.Contains(files, filepath.Clean(e.Name)) && !e.Has(fsnotify.Chmod) {
-				return nil
-			}
-		case err, ok := <-w.Errors:
-			if ok {
-				return fmt.Errorf("%s: %w", doing, err)
-			}
-		}
-	}
+	return nil
 }

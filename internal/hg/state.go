@@ -102,8 +102,12 @@ func (r *place) activeName() string {
 type LeftError struct{ Command string }
 
 func (e *LeftError) Error() string {
-	return fmt.Sprintf("hg %s was interrupted. “hg update --clean .” goes on without your uncommitted work. Nothing "+
-		"was changed", e.Command)
+	if e.Command == "update" {
+		return "hg update was interrupted. “hg update --clean .” goes on without your uncommitted work. Nothing was " +
+			"changed"
+	}
+	return fmt.Sprintf("hg %[1]s stopped where only hg itself can go on: “hg %[1]s --continue” does, and “hg %[1]s "+
+		"--abort” takes it back. Nothing was changed", e.Command)
 }
 
 // stateFiles lists the files and folders in .hg that belong to half-done operations.

@@ -88,8 +88,23 @@ func (r *work) readRebase(ctx context.Context, u *vcs.Unfinished) error {
 			u.Todo = append(u.Todo, one)
 		}
 	}
-	u.Picking = u.Head == last // nothing was committed meanwhile
+	if err := r.stoppedOn(ctx, u, last, "rebase"); err != nil {
+		return err
+	}
 	return r.ofOneLine(ctx, u, listed)
+}
+
+// stoppedOn looks whether one is still where an operation stopped, or committed on top of that. Anywhere else it was in
+// the middle of something that only hg knows.
+func (r *work) stoppedOn(ctx context.Context, u *vcs.Unfinished, at object.ID, command string) error {
+	if u.Picking = u.Head == at; u.Picking {
+		return nil
+	}
+	on, err := r.Commits(ctx, "descendants(present("+at.String()+")) and "+u.Head.String())
+	if err == nil && len(on) == 0 {
+		err = &LeftError{command}
+	}
+	return err
 }
 
 // ofOneLine looks whether the changesets of a rebase are one line, and whether one was on it. If they are several, its
@@ -142,7 +157,10 @@ func (r *work) readHistedit(ctx context.Context, u *vcs.Unfinished) error {
 				return err
 			}
 		}
-		if u.Picking = u.Head == s.at; u.Picking && stopped.Verb.Joins() { // nothing was committed meanwhile
+		if err := r.stoppedOn(ctx, u, s.at, "histedit"); err != nil {
+			return err
+		}
+		if u.Picking && stopped.Verb.Joins() {
 			u.Amend = u.Head
 		}
 	}

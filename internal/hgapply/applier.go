@@ -48,7 +48,7 @@ func New(repo *hg.Repo, planner *plan.Planner, l *ledger.Ledger, tree *WorkTree)
 
 // Begin locks the repository. It completes or undoes a change that an earlier process did not finish.
 func (a *Applier) Begin(ctx context.Context) (err error) {
-	busy := a.Repo.Busied()
+	busy := a.Repo.HoldFile()
 	if busy == nil {
 		return fmt.Errorf("%s cannot be written; nothing was changed", workdir.HoldPath(a.files.own()))
 	}
@@ -60,7 +60,7 @@ func (a *Applier) Begin(ctx context.Context) (err error) {
 
 // End unlocks the repository.
 func (a *Applier) End() {
-	if busy := a.Repo.Busied(); busy != nil {
+	if busy := a.Repo.HoldFile(); busy != nil {
 		_ = syscall.Flock(int(busy.Fd()), syscall.LOCK_UN) // hg has the file open, too
 	}
 }

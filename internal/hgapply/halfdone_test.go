@@ -355,13 +355,25 @@ func TestWorkThatDoesNotFit(t *testing.T) {
 	}
 }
 
-// TestOnlyHgCanFinishIt: an update that was interrupted is told with hg's own way on.
+// TestOnlyHgCanFinishIt: an update that was interrupted, and a histedit whose editor failed, are told with hg's own way
+// on.
 func TestOnlyHgCanFinishIt(t *testing.T) {
+	says := func(c *crew) string {
+		s := c.session()
+		defer s.Close()
+		_, err := s.Locate(t.Context(), false)
+		require.Error(t, err)
+		return err.Error()
+	}
 	c := newCrew(t)
 	require.NoError(t, os.WriteFile(filepath.Join(c.runa.Dir, ".hg/updatestate"), []byte("\n"), 0o644))
-	s := c.session()
-	defer s.Close()
-	_, err := s.Locate(t.Context(), false)
-	require.ErrorContains(t, err, "hg update was interrupted. “hg update --clean .” goes on without your uncommitted "+
-		"work. Nothing was changed")
+	assert.Equal(t, "hg update was interrupted. “hg update --clean .” goes on without your uncommitted work. Nothing was "+
+		"changed", says(c))
+	require.NoError(t, os.Remove(filepath.Join(c.runa.Dir, ".hg/updatestate")))
+	list := filepath.Join(t.TempDir(), "list")
+	require.NoError(t, os.WriteFile(list, []byte(c.runa.Hg("log", "-r", "draft()", "-T",
+		"{ifeq(p1.phase, 'public', 'pick', 'fold')} {node|short}\n")), 0o644))
+	c.runa.Try("histedit", "--config", "ui.editor=false", "-r", "min(draft())", "--commands", list)
+	assert.Equal(t, "hg histedit stopped where only hg itself can go on: “hg histedit --continue” does, and “hg histedit "+
+		"--abort” takes it back. Nothing was changed", says(c))
 }

@@ -285,7 +285,7 @@ func openStore(gitDir string) (s *Store, notice string, err error) {
 		err = os.Chmod(filepath.Dir(path), 0o700) // git may have created the folder, for another index
 	}
 	if err != nil {
-		return nil, "", fmt.Errorf("keeping the recovery in the git directory: %w", err)
+		return nil, "", fmt.Errorf("keeping the recovery in the repository: %w", err)
 	}
 	s = &Store{}
 	if s.db, err = openDB(path, false); err == nil {

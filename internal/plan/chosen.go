@@ -63,7 +63,7 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 		if pl.Published, err = pn.Published(ctx, pl.Rebase); err != nil {
 			return nil, err
 		}
-		if by := pn.Source.Dialect(); pl.Pushed() && by.KeepsShared {
+		if by := pn.dialect(); pl.Pushed() && by.KeepsShared {
 			pl.Rebase = &Join{Route: Rebase, Refused: &FixedError{by.Name, pl.Published}}
 		}
 	}

@@ -81,7 +81,7 @@ func (pn *Planner) Part(ctx context.Context, p *Position) (err error) {
 	}
 	switch {
 	case errors.Is(err, object.ErrMissing):
-		return fmt.Errorf("reading the history: %w; see what “git fsck” says", err)
+		return fmt.Errorf("reading the history: %w; see what %s says", err, pn.dialect().Verify)
 	case err != nil:
 		return err
 	case p.Trivial() != NotTrivial || len(p.Divergence.Bases) > 0 || pn.unrelated && !p.Divergence.Cut:

@@ -137,3 +137,11 @@ func IdsOf(nodes []history.Node) (ids []object.ID) {
 	}
 	return ids
 }
+
+// dialect returns how the users of the system say things; git's without a repository.
+func (rd *Reader) dialect() vcs.Dialect {
+	if rd.Source == nil {
+		return vcs.InGit
+	}
+	return rd.Source.Dialect()
+}

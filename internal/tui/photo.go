@@ -181,7 +181,8 @@ func (s *settleScreen) openFiles(viewer string, q *plan.Attributed, v *merge.Ver
 		ctx, stop := s.job.begin()
 		defer stop()
 		if err := check.Show(ctx, viewer, file, 2*slow); err != nil {
-			return nil, fmt.Errorf("%w; git config dorvik.viewer names another; the file is %s", err, file)
+			return nil, fmt.Errorf("%w; %s names another; the file is %s", err, s.job.s.Repo.Dialect().Set("viewer"),
+				file)
 		}
 		opened = append(opened, one.name)
 	}

@@ -124,6 +124,6 @@ func (s *pictureScreen) status() term.Line { return nil }
 
 func (s *pictureScreen) remark() term.Line {
 	return term.Text(term.Dim,
-		"It is written beside your working tree, where git does not see it. “dorvik draw” writes it "+
-			"anywhere.")
+		"It is written beside your working tree, where "+s.job.s.Repo.Dialect().Name+" does not see it. “dorvik "+
+			"draw” writes it anywhere.")
 }

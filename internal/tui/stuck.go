@@ -215,7 +215,7 @@ func (s *stuckScreen) commits(p *term.Page, w int) {
 		case "stopped":
 			l, label = term.Text(term.Trouble, "  ▶ "), "stopped at"
 		case "done":
-			if !c.Now.IsZero() {
+			if !c.Now.IsZero() && c.Now != c.ID {
 				note = "replayed as " + s.job.s.Planner.Short(c.Now)
 			}
 		}
@@ -295,7 +295,8 @@ func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 		out := words.If(c.Asks > 0, "asks "+words.Count(c.Asks, "decision", "decisions"), "asks nothing more")
 		if s.stuck.Left.Operation == vcs.Unmerged {
 			return out + ", and puts the answers into your files" + words.If(s.job.s.Repo.Dialect().Index, ", staged",
-				"") + ". Nothing is committed, and undo brings the conflicts back."
+				"") + ". " + words.If(len(s.stuck.Left.Spent) > 0, "What was shelved is off the shelf then. ", "") +
+				"Nothing is committed, and undo brings the conflicts back."
 		}
 		if c.More > 0 {
 			more := "replays " + words.Count(c.More, "commit", "commits")
@@ -314,6 +315,10 @@ func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 			out += "; what was being brought over is left out"
 		}
 		return out + ". Nothing changes until you accept the result."
+	}
+	if s.stuck.Left.Unshelving {
+		return "your files as they were before, now; what was shelved stays on the shelf. What you edited since is " +
+			"kept under a waypoint."
 	}
 	return fmt.Sprintf("%s at %s as before, now. What you edited since is kept under a waypoint.", s.onBranch(),
 		s.job.s.Planner.Short(s.stuck.Left.Before))

@@ -7,6 +7,7 @@ type Dialect struct {
 	Name      string // of the system, in a sentence
 	AddRemote string // names a remote
 	LetGo     string // has secret commits pushed; empty without such
+	Verify    string // checks what is stored
 	settings  string // sets a key, whose section and name it is made with
 	own       string // sets a key for all repositories
 	source    string // where the value of a key was read
@@ -24,10 +25,10 @@ type Dialect struct {
 
 // The dialects. Rows are written without field names, so a row that lacks a field does not compile.
 var (
-	InGit = Dialect{"git", "“git remote add origin ADDRESS”", "", "“git config dorvik.%s”",
+	InGit = Dialect{"git", "“git remote add origin ADDRESS”", "", "“git fsck”", "“git config dorvik.%s”",
 		"“git config --global dorvik.%s”", "git config dorvik.%s", "“git switch %s”", true, true, false, false}
 	InMercurial = Dialect{"Mercurial", "“default = ADDRESS” in the section [paths] of .hg/hgrc",
-		"“hg phase --draft -r .”",
+		"“hg phase --draft -r .”", "“hg verify”",
 		"“%s = …” in the section [dorvik] of .hg/hgrc", "“%s = …” in the section [dorvik] of your .hgrc",
 		"[dorvik] %s in hgrc", "“hg update %s”", false, false, true, true}
 )
