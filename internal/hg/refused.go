@@ -20,7 +20,8 @@ var reasons = []struct {
 	{vcs.LocalHook, rx.New(`^abort: (prepush|pre-push|preoutgoing|outgoing)[^ ]* hook|^abort: pre-push`)},
 	{vcs.ServerRule, rx.New(`(prechangegroup|pretxnchangegroup|pretxnclose|prepushkey|pretxnclose-[a-z]+)[^ ]* ` +
 		`hook (failed|exited)|transaction abort`)},
-	{vcs.NoLogin, rx.New(`authorization (failed|required)|HTTP Error 401|Permission denied \(publickey`)},
+	{vcs.NoLogin, rx.New(`authorization (failed|required)|response expected|HTTP Error 401|Permission denied \(p` +
+		`ublickey`)},
 	{vcs.NoAccess, rx.New(`HTTP Error 403|push not authorized|not authorized|SSL required|Permission denied`)},
 	{vcs.HostKey, rx.New(`REMOTE HOST IDENTIFICATION HAS CHANGED`)},
 	{vcs.HostUnknown, rx.New(`Host key verification failed`)},

@@ -46,12 +46,13 @@ type server struct {
 	// Dorvik that was killed is still at work.
 	inherits *os.File
 
-	mu     sync.Mutex
-	env    []string // variables besides the person's
-	cmd    *exec.Cmd
-	in     io.WriteCloser
-	out    *bufio.Reader
-	errors bytes.Buffer // what the process itself says, beside its channels
+	mu      sync.Mutex
+	env     []string          // variables besides the person's
+	answers map[string]string // to what it asked of the person, while they are right
+	cmd     *exec.Cmd
+	in      io.WriteCloser
+	out     *bufio.Reader
+	errors  bytes.Buffer // what the process itself says, beside its channels
 }
 
 // effect is what a command does.
@@ -96,9 +97,12 @@ func (s *server) start() error {
 		return ErrNoProgram
 	}
 	s.errors.Reset()
-	args := []string{"--cwd", s.dir, "--config", "ui.interactive=false", "--config", "ui.timeout=2", "serve",
-		"--cmdserver",
-		"pipe"}
+	if s.answers == nil {
+		s.answers = map[string]string{}
+	}
+	asks := s.asks() != ""
+	args := []string{"--cwd", s.dir, "--config", "ui.timeout=2", "--config", fmt.Sprint("ui.interactive=", asks),
+		"--config", "ui.nontty=true", "serve", "--cmdserver", "pipe"}
 	if !s.outside {
 		args = append([]string{"-R", s.dir}, args...)
 	}
@@ -194,7 +198,7 @@ func (s *server) all(ctx context.Context, args ...string) (out string, said []st
 	cmd := s.cmd
 	ended := context.AfterFunc(ctx, func() { kill(cmd) })
 	defer ended()
-	out, words, code, err := s.exchange(args)
+	out, words, code, err := s.exchange(ctx, args)
 	if err != nil {
 		s.stop()
 		if ctx.Err() != nil {
@@ -206,6 +210,9 @@ func (s *server) all(ctx context.Context, args ...string) (out string, said []st
 		}
 		return "", nil, 0, fmt.Errorf("“hg %s” ended unexpectedly: %s", subcommand(args), last)
 	}
+	if code != 0 {
+		clear(s.answers)
+	}
 	const failed = 255
 	if code == failed && does == writes {
 		s.stop()
@@ -214,7 +221,7 @@ func (s *server) all(ctx context.Context, args ...string) (out string, said []st
 }
 
 // exchange sends a command and reads its answer.
-func (s *server) exchange(args []string) (out, words string, code int, err error) {
+func (s *server) exchange(ctx context.Context, args []string) (out, words string, code int, err error) {
 	text := strings.Join(args, "\x00")
 	var b bytes.Buffer
 	b.WriteString("runcommand\n")
@@ -223,7 +230,8 @@ func (s *server) exchange(args []string) (out, words string, code int, err error
 	if _, err := s.in.Write(b.Bytes()); err != nil {
 		return "", "", 0, err
 	}
-	var o, e strings.Builder
+	var o, e bytes.Buffer
+	asked := &login{server: s, given: map[string]bool{}}
 	for {
 		channel, data, err := s.frame()
 		if err != nil {
@@ -239,8 +247,10 @@ func (s *server) exchange(args []string) (out, words string, code int, err error
 				return "", "", 0, errors.New("its answer has no exit code")
 			}
 			return o.String(), e.String(), int(int32(binary.BigEndian.Uint32(data))), nil
-		case 'I', 'L': // nobody answers questions here
-			if _, err := s.in.Write([]byte{0, 0, 0, 0}); err != nil {
+		case 'I', 'L':
+			line := asked.answer(ctx, question(&o)+question(&e))
+			if _, err := s.in.Write(append(binary.BigEndian.AppendUint32(nil, uint32(len(line))),
+				line...)); err != nil {
 				return "", "", 0, err
 			}
 		default:

@@ -3,9 +3,14 @@ package hg
 import (
 	"fmt"
 	"net"
+	"net/http"
+	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
@@ -217,4 +222,52 @@ func TestWhereRemotesAre(t *testing.T) {
 	}
 	assert.Subset(t, list, []string{"refs/heads/board", "refs/heads/default", "refs/heads/winter",
 		"refs/remotes/default/board", "refs/remotes/default/default", "refs/remotes/default/winter"})
+}
+
+// TestALogin: a server wants a name and a password, and hg has nobody to ask but Dorvik.
+func TestALogin(t *testing.T) {
+	for name, c := range map[string]struct {
+		answers string // of the program that asks, a shell's
+		is      vcs.RefusalKind
+	}{
+		"right":   {`case "$1" in User*) echo runa;; *) echo hush;; esac`, ""},
+		"none":    {"exit 1", vcs.NoLogin},
+		"wrong":   {"echo wrong", vcs.NoLogin},
+		"nothing": {"", vcs.NoLogin},
+	} {
+		p := newPair(t)
+		p.serve("web.allow_push=*", "web.push_ssl=no")
+		address, err := url.Parse(strings.TrimSpace(p.mine.Hg("paths", "default")))
+		require.NoError(t, err)
+		to := httputil.NewSingleHostReverseProxy(address)
+		front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+			if user, password, _ := r.BasicAuth(); user != "runa" || password != "hush" {
+				w.Header().Set("WWW-Authenticate", `Basic realm="the harbour"`)
+				w.WriteHeader(http.StatusUnauthorized)
+				return
+			}
+			to.ServeHTTP(w, r)
+		}))
+		t.Cleanup(front.Close)
+		p.mine.Set("paths.default", front.URL)
+		r := open(t, p.mine)
+		dir := t.TempDir()
+		program := filepath.Join(dir, "asks")
+		require.NoError(t, os.WriteFile(program, []byte("#!/bin/sh\necho \"$1\" >> "+dir+"/asked\n"+c.answers+"\n"), 0o755))
+		if name != "nothing" {
+			r.AskBy([]string{askpass + program})
+		}
+		err = r.Fetch(t.Context(), "default")
+		if c.is == "" {
+			require.NoError(t, err, name)
+			asked, err := os.ReadFile(filepath.Join(dir, "asked"))
+			require.NoError(t, err)
+			assert.Equal(t, "User name for "+front.URL+"/:\nPassword for "+front.URL+"/:\n", string(asked))
+			continue
+		}
+		refused := &vcs.Refusal{}
+		if assert.ErrorAs(t, err, &refused, name) {
+			assert.Equal(t, c.is, refused.Kind, "%s: %v", name, err)
+		}
+	}
 }
