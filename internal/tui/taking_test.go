@@ -147,7 +147,7 @@ func TestPicturesBesideEachOther(t *testing.T) {
 	x.see("yours and theirs are opened by “cp -t")
 	gittest.Own(t, "dorvik.viewer", "false")
 	x.press("o")
-	x.see("“false” ended with exit status 1; git config dorvik.viewer names another")
+	x.see("“false” ended with exit status 1; “git config dorvik.viewer” names another")
 	x.press("3", "enter")
 	x.see("✓ keep both")
 }
