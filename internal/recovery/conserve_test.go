@@ -31,6 +31,8 @@ type plot struct {
 	route    plan.Route
 	decides  uint64
 	requests []replay.Request // of the commits of yours, in order
+	// recorded has what files are recorded to be copies of, as in Mercurial; here of any others.
+	recorded map[string][]string
 }
 
 func newPlot(r *rand.Rand, n int) *plot {
@@ -52,6 +54,13 @@ func newPlot(r *rand.Rand, n int) *plot {
 	for range p.sides[0] {
 		p.requests = append(p.requests, replay.Request{Leave: r.IntN(3) == 0, Into: r.IntN(3) == 0,
 			Keep: r.IntN(2) == 0})
+	}
+	if n%4 == 3 {
+		p.recorded = map[string][]string{}
+		r := rand.New(rand.NewPCG(p.decides, 0))
+		for _, name := range names {
+			p.recorded[name] = []string{names[r.IntN(len(names))]}
+		}
 	}
 	return p
 }
@@ -101,6 +110,9 @@ type outcome struct {
 
 func (pl *plot) play(t *testing.T) *outcome {
 	w := memory()
+	if pl.recorded != nil {
+		w.Planner.Engine.Recorded = func(path string) []string { return pl.recorded[path] }
+	}
 	out := &outcome{w: w, base: pl.base, on: [2]map[string]bool{{}, {}}}
 	who := object.Signature{Name: "Ada", Email: "ada@skerry.example", When: 1767000000, Zone: "+0000"}
 	commit := func(f files, parents ...object.ID) object.ID {
