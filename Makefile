@@ -57,14 +57,14 @@ cover:
 	@scripts/need --look go git
 	$(GO) test -short -cover ./internal/...
 
-## soak: what takes hours: 100,000 random histories against git, 3,000 against hg, and against the law that nothing is lost, 5,000 half-done states, every fault in a join of 1,000 files, 200 pushes that others come before, every operation on a file (about 2,700), the race detector, and 20 s of each fuzz target; SEED=7 HISTORIES=20000 FILES=200 STATES=500
+## soak: what takes hours: 100,000 random histories against git, 3,000 against hg, and against the law that nothing is lost, 5,000 half-done states, every fault in a join of 1,000 files, 200 pushes that others come before, every operation on a file (about 2,700 with git, 1,500 with hg), the race detector, and 20 s of each fuzz target; SEED=7 HISTORIES=20000 FILES=200 STATES=500
 soak:
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) DORVIK_FILES=$(or $(FILES),1000) \
 	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestEveryOperation|TestTakeOver|TestCarriedWorkIsConserved|TestAccountOfMerges|TestAStartThatFails|TestWhatAChangeMakes|TestAFullDisk|TestABranchThatStaysBusy' ./internal/recovery
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_STATES=$(or $(STATES),5000) \
 	  $(GO) test -count=1 -timeout 2h -run TestHalfDoneStates ./internal/recovery
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_HG_HISTORIES=3000 DORVIK_FILES=1 DORVIK_KILLS=60 \
-	  $(GO) test -count=1 -timeout 1h -v -run 'WithHg|HalfDone|KilledAtAny|JoinsAreMade' ./internal/recovery ./internal/hgapply
+	  $(GO) test -count=1 -timeout 4h -v -run 'WithHg|HalfDone|Histedit|WorkThatDoes|KilledAtAny|JoinsAreMade' ./internal/recovery ./internal/hgapply
 	$(MAKE) --no-print-directory race
 	$(MAKE) --no-print-directory fuzz
 
