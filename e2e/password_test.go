@@ -4,16 +4,42 @@ import (
 	"net/http"
 	"net/http/cgi"
 	"net/http/httptest"
+	"net/http/httputil"
+	"net/url"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/hgtest"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 )
+
+// behindAPassword serves a handler to whoever says the name runa and the password.
+func behindAPassword(t *testing.T, of http.Handler) *httptest.Server {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if name, word, _ := r.BasicAuth(); name != "runa" || word != "tide and time" {
+			w.Header().Set("WWW-Authenticate", `Basic realm="crew"`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		of.ServeHTTP(w, r)
+	}))
+	t.Cleanup(server.Close)
+	return server
+}
+
+// saysThePassword types the password that is asked, which is not shown.
+func (x *terminal) saysThePassword() {
+	x.see("Password for", "it is not shown", "a server asks")
+	x.tmux("send-keys", "-t", "s", "-l", "--", "tide and time")
+	x.see("13 characters typed, not shown.")
+	assert.NotContains(x.t, x.screen(), "tide")
+	x.press("Enter")
+	x.until(func() bool { return !strings.Contains(x.screen(), "13 characters") })
+}
 
 // TestAPasswordIsAskedOnTheScreen: a server over HTTP wants a name and a password; they are asked on the screen, not
 // shown, and not kept.
@@ -23,25 +49,13 @@ func TestAPasswordIsAskedOnTheScreen(t *testing.T) {
 	at, err := exec.Command("git", "--exec-path").Output()
 	require.NoError(t, err)
 	exec.Command("git", "-C", x.scene.Remote, "config", "http.receivepack", "true").Run()
-	git := &cgi.Handler{Path: filepath.Join(strings.TrimSpace(string(at)), "git-http-backend"),
-		Env: []string{"GIT_PROJECT_ROOT=" + filepath.Dir(x.scene.Remote), "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=runa"}}
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if name, word, _ := r.BasicAuth(); name != "runa" || word != "tide and time" {
-			w.Header().Set("WWW-Authenticate", `Basic realm="crew"`)
-			w.WriteHeader(http.StatusUnauthorized)
-			return
-		}
-		git.ServeHTTP(w, r)
-	}))
-	t.Cleanup(server.Close)
+	server := behindAPassword(t, &cgi.Handler{Path: filepath.Join(strings.TrimSpace(string(at)), "git-http-backend"),
+		Env: []string{"GIT_PROJECT_ROOT=" + filepath.Dir(x.scene.Remote), "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=runa"}})
 	mine.Git("remote", "set-url", "origin", strings.Replace(server.URL, "http://", "http://runa@", 1)+"/"+
 		filepath.Base(x.scene.Remote))
 	x.open("100x30")
-	x.see("Password for 'http://runa@127.0.0.1", "it is not shown", "git asks")
-	x.tmux("send-keys", "-t", "s", "-l", "--", "tide and time")
-	x.see("13 characters typed, not shown.")
-	assert.NotContains(t, x.screen(), "tide")
-	x.press("Enter")
+	x.see("Password for 'http://runa@127.0.0.1")
+	x.saysThePassword()
 	x.see("Your 1 commit can be pushed as it is.")
 	x.press("Enter")
 	x.see("Password for")
@@ -49,14 +63,10 @@ func TestAPasswordIsAskedOnTheScreen(t *testing.T) {
 	x.see("did not answer")
 	x.press("Enter")
 	for range 4 { // nothing is kept, so each command that talks to the server asks
-		x.see("Password for", "it is not shown")
-		x.tmux("send-keys", "-t", "s", "-l", "--", "tide and time")
-		x.see("13 characters typed")
-		x.press("Enter")
-		for end := time.Now().Add(patience); time.Now().Before(end) && strings.Contains(x.screen(), "13 characters"); {
-			time.Sleep(50 * time.Millisecond)
-		}
-		time.Sleep(300 * time.Millisecond)
+		x.saysThePassword()
+		x.until(func() bool {
+			return strings.Contains(x.screen(), "now holds") || strings.Contains(x.screen(), "Password for")
+		})
 		if strings.Contains(x.screen(), "now holds") {
 			break
 		}
@@ -64,6 +74,28 @@ func TestAPasswordIsAskedOnTheScreen(t *testing.T) {
 	x.see("Pushed.", "now holds")
 	assert.Equal(t, x.remoteTip(), mine.Git("rev-parse", "main"))
 	assert.NotContains(t, mine.Git("config", "--list"), "tide")
+}
+
+// TestAPasswordForMercurial: hg has no program that asks, so Dorvik answers what it asks.
+func TestAPasswordForMercurial(t *testing.T) {
+	x := demoOf(t, "hg")
+	address := hgtest.At(t, x.scene.Remote, "").Serve("web.allow_push=*", "web.push_ssl=no")
+	to, err := url.Parse(address)
+	require.NoError(t, err)
+	server := behindAPassword(t, httputil.NewSingleHostReverseProxy(to))
+	hgtest.At(t, x.scene.Clone, "").Set("paths.default", server.URL)
+	x.open("100x30")
+	x.see("User name for " + server.URL)
+	x.press("Escape")
+	x.see("does not know who you are (it asked for a login, and nobody answered)")
+	x.press("f")
+	x.see("User name for " + server.URL)
+	x.tmux("send-keys", "-t", "s", "-l", "--", "runa")
+	x.press("Enter")
+	x.saysThePassword()
+	x.see("4 theirs · 4 yours", "asked just now")
+	x.press("q")
+	x.see("ended with 0")
 }
 
 // TestSshAsksOnTheScreen: a server that ssh does not know is asked about with its fingerprint, and nothing is accepted

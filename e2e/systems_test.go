@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 
@@ -83,19 +84,22 @@ func hgAt(t *testing.T, dir string, args ...string) string {
 // onEach runs a scenario over each system.
 func onEach(t *testing.T, scenario func(t *testing.T, x *terminal)) {
 	for _, in := range systems {
-		t.Run(in.name, func(t *testing.T) {
-			x := emptyTerminal(t)
-			if in.name == "hg" {
-				hgtest.Isolate(t)
-			}
-			x.in = in
-			out, err := exec.Command(binary, "demo", "--no-ui", "--system", in.name, "--dir",
-				filepath.Join(t.TempDir(), "demo")).Output()
-			require.NoError(t, err)
-			require.NoError(t, json.Unmarshal(out, x.scene))
-			scenario(t, x)
-		})
+		t.Run(in.name, func(t *testing.T) { scenario(t, demoOf(t, in.name)) })
 	}
+}
+
+// demoOf is a terminal with the demo's repositories of a system.
+func demoOf(t *testing.T, name string) *terminal {
+	x := emptyTerminal(t)
+	if name == "hg" {
+		hgtest.Isolate(t)
+	}
+	x.in = systems[slices.IndexFunc(systems, func(s system) bool { return s.name == name })]
+	out, err := exec.Command(binary, "demo", "--no-ui", "--system", name, "--dir",
+		filepath.Join(t.TempDir(), "demo")).Output()
+	require.NoError(t, err)
+	require.NoError(t, json.Unmarshal(out, x.scene))
+	return x
 }
 
 // tip is where your branch is.

@@ -49,6 +49,9 @@ func refusalOf(said []string) *vcs.Refusal {
 		}
 		r.Words = append(r.Words, strings.TrimPrefix(line, "remote: "))
 	}
+	if r.Short == "response expected" {
+		r.Short = "it asked for a login, and nobody answered"
+	}
 	all := strings.Join(said, "\n")
 	for _, row := range reasons {
 		if row.said.MatchString(all) {

@@ -2,17 +2,14 @@ package hg
 
 import (
 	"fmt"
-	"net"
 	"net/http"
 	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -69,28 +66,7 @@ func (p *pair) push(branch string) (said []string, refused *vcs.Refusal) {
 }
 
 // serve serves the server by HTTP and points the clone there.
-func (p *pair) serve(settings ...string) {
-	port, err := net.Listen("tcp", "127.0.0.1:0")
-	require.NoError(p, err)
-	address := port.Addr().String()
-	require.NoError(p, port.Close())
-	_, number, _ := net.SplitHostPort(address)
-	args := []string{"-R", p.server.Dir, "serve", "-a", "127.0.0.1", "-p", number}
-	for _, s := range settings {
-		args = append(args, "--config", s)
-	}
-	cmd := exec.Command("hg", args...)
-	require.NoError(p, cmd.Start())
-	p.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
-	p.mine.Set("paths.default", "http://"+address)
-	require.Eventually(p, func() bool {
-		c, err := net.Dial("tcp", address)
-		if err == nil {
-			c.Close()
-		}
-		return err == nil
-	}, 20*time.Second, 20*time.Millisecond)
-}
+func (p *pair) serve(settings ...string) { p.mine.Set("paths.default", p.server.Serve(settings...)) }
 
 // TestWhatServersSay has real ones refuse, or not be there.
 func TestWhatServersSay(t *testing.T) {

@@ -7,12 +7,14 @@ import (
 	"encoding/binary"
 	"fmt"
 	"io"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -211,4 +213,28 @@ func (f *Folder) Sound() {
 	said, code := f.Try("verify")
 	require.Zero(f, code, said)
 	require.NotContains(f, said, "warning")
+}
+
+// Serve serves the repository by HTTP, with settings, and returns the address.
+func (f *Folder) Serve(settings ...string) string {
+	port, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(f, err)
+	address := port.Addr().String()
+	require.NoError(f, port.Close())
+	_, number, _ := net.SplitHostPort(address)
+	args := []string{"-R", f.Dir, "serve", "-a", "127.0.0.1", "-p", number}
+	for _, s := range settings {
+		args = append(args, "--config", s)
+	}
+	cmd := exec.Command("hg", args...)
+	require.NoError(f, cmd.Start())
+	f.Cleanup(func() { _ = cmd.Process.Kill(); _ = cmd.Wait() })
+	require.Eventually(f, func() bool {
+		c, err := net.Dial("tcp", address)
+		if err == nil {
+			c.Close()
+		}
+		return err == nil
+	}, 20*time.Second, 20*time.Millisecond)
+	return "http://" + address
 }
