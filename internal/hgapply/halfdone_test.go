@@ -180,6 +180,45 @@ func takeOver(t *testing.T, s *recovery.Session) {
 	require.NoError(t, err)
 }
 
+// TestARebaseThatIsNotFollowed says why, and takes it back.
+func TestARebaseThatIsNotFollowed(t *testing.T) {
+	for why, begin := range map[string]func(r *hgtest.Folder) []string{
+		"its list has “collapse”, which Dorvik does not know": func(*hgtest.Folder) []string {
+			return []string{"--collapse", "-m", "all", "-b", "."}
+		},
+		"its list has “changesets of a line that you were not on”, which Dorvik does not know": func(
+			r *hgtest.Folder) []string {
+			r.Hg("update", "-q", "desc('start')")
+			return []string{"-s", "desc('re:^mine$')"}
+		},
+		"its list has “another line of changesets”, which Dorvik does not know": func(r *hgtest.Folder) []string {
+			r.Hg("update", "-q", "desc('re:^mine$')")
+			r.Write("side", "side\n")
+			r.Commit("side")
+			return []string{"-s", "desc('re:^mine$')"}
+		},
+	} {
+		c := copyOf(t, "parted", func(i *hgtest.Folder) {
+			i.Write("f", base)
+			i.Write("g", base)
+			i.Commit("start")
+		}, (*crew).part)
+		args := begin(c.runa)
+		before := midway(t, c.runa.Dir)
+		c.runa.Try(append([]string{"rebase", "-q", "--tool", ":merge", "-d", "desc('theirs')"}, args...)...)
+		require.NotEqual(t, before, midway(t, c.runa.Dir))
+		s := c.session()
+		st, err := s.Workspace.Stuck(t.Context())
+		require.NoError(t, err)
+		assert.Nil(t, st.Resume)
+		assert.Equal(t, why, st.Why)
+		_, err = s.GiveBack(t.Context())
+		require.NoError(t, err)
+		assert.Equal(t, before, midway(t, c.runa.Dir), why)
+		s.Close()
+	}
+}
+
 // mess makes a line of four changesets that change one file, with bookmarks.
 func mess(c *crew) {
 	r := c.runa
