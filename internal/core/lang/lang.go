@@ -86,7 +86,7 @@ var (
 	JSON       = &Language{"JSON", ".json .ipynb", "", Keys, Settings | Paths}
 	YAML       = &Language{"YAML", ".yaml .yml", "", Keys, Settings | Paths}
 	TOML       = &Language{"TOML", ".toml", "", Sections, Settings | Paths}
-	INI        = &Language{"INI", ".ini .cfg", "", Sections, Settings | Paths}
+	INI        = &Language{"INI", ".ini .cfg .service .socket .timer .mount .target", "", Sections, Settings | Paths}
 	Properties = &Language{"properties", ".properties", "", Sections, Settings | Paths}
 	Conf       = &Language{"configuration", ".conf", "", Sections, 0}
 	Env        = &Language{"environment", ".env", ".env.*", None, Settings}

@@ -1,6 +1,7 @@
 package settle
 
 import (
+	"cmp"
 	"path"
 	"slices"
 	"strings"
@@ -153,17 +154,27 @@ func lineSet(c *Question, at place) (Option, bool) {
 			return Option{}, false // both added one thing, in two versions
 		}
 	}
-	sorted := slices.IsSorted(yours) && slices.IsSorted(theirs)
+	by := strings.Compare
+	if lang.Of(at.path) == lang.Go { // gofmt sorts imports by their paths
+		by = byPath
+	}
+	sorted := slices.IsSortedFunc(yours, by) && slices.IsSortedFunc(theirs, by)
 	for _, l := range theirs {
 		if !slices.Contains(base, l) && !slices.Contains(out, l) {
 			out = append(out, l)
 		}
 	}
 	if sorted {
-		slices.Sort(out)
+		slices.SortFunc(out, by)
 	}
 	return Option{Way: Weave, Text: strings.Join(out, ""), Reason: "a set of lines: all added ones, no removed one"},
 		true
+}
+
+// byPath compares imports by what is quoted in them.
+func byPath(a, b string) int {
+	path := func(line string) string { return line[strings.IndexByte(line, '"')+1:] }
+	return cmp.Or(strings.Compare(path(a), path(b)), strings.Compare(a, b))
 }
 
 // reindented joins an edit with a change of white space only. It indents the edit as the other side indents its

@@ -40,7 +40,7 @@ func short(text string) string {
 }
 
 // editsOf returns a side's edits that change more than blanks outside quotes. An insertion that begins with what
-// follows it is moved behind that, so that what closes a bracket comes last.
+// follows it is moved behind that, so that what closes a bracket comes last, and the end of a line.
 func editsOf(base []string, side edits, in *structure) (out []edited) {
 	for _, e := range side.list {
 		one := edited{e.A0, e.A1, slices.Clone(side.atoms[e.B0:e.B1])}
@@ -48,7 +48,8 @@ func editsOf(base []string, side edits, in *structure) (out []edited) {
 		if blank && (len(base) == 0 || !in.spots[max(0, min(one.from, len(base)-1))].quoted()) {
 			continue
 		}
-		for one.from == one.to && one.to < len(base) && base[one.to] == one.put[0] && closes(one.put[0]) {
+		for one.from == one.to && one.to < len(base) && base[one.to] == one.put[0] &&
+			(closes(one.put[0]) || one.put[0] == "\n") {
 			one.put = append(one.put[1:], one.put[0])
 			one.from, one.to = one.from+1, one.to+1
 		}
@@ -285,9 +286,9 @@ var together = []struct {
 		return p.addsMine != p.addsTheirs && p.mine.group == p.other.group && p.begins(variables) && (p.names(p.y) ||
 			p.names(p.t))
 	}},
-	{"", func(p twoEdits) bool { // a new item beside an edit of another
+	{"", func(p twoEdits) bool { // a new item beside an edit of another, or a new line beside an item in a line
 		mine, other := p.put()
-		return p.addsMine != p.addsTheirs && balance(mine) == 0 && balance(other) == 0
+		return (p.addsMine != p.addsTheirs || p.line(p.y) != p.line(p.t)) && balance(mine) == 0 && balance(other) == 0
 	}},
 	{"", func(p twoEdits) bool { // new items of two lists, or parameters at two points
 		return p.addsMine && p.addsTheirs && (p.mine.group != p.other.group ||
@@ -354,6 +355,12 @@ func (w weighed) adds(e edited) bool {
 		strings.HasSuffix(text, ";") ||
 		strings.HasPrefix(text, ";") || strings.HasSuffix(strings.TrimRight(whole, " \t"), "\n") && !continues(text) ||
 		s.in == '<' && strings.HasPrefix(whole, " ") && attribute.MatchString(text)
+}
+
+// line reports whether an edit only adds whole lines that do not continue the one before.
+func (w weighed) line(e edited) bool {
+	text := strings.Join(e.put, "")
+	return w.adds(e) && strings.HasSuffix(text, "\n") && (e.from == 0 || strings.HasSuffix(w.base[e.from-1], "\n"))
 }
 
 // structTag matches the tag of a field, which says nothing of its type.

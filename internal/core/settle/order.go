@@ -57,6 +57,8 @@ var frees = []free{
 		`val|var|let|pub) )*` +
 		`(\w+\??: ?[^={(]+[;,]?|[\w<>\[\],.?*&]+ \**\w+( ?= ?[^;]+)?;|\w+ [*\[\]\w.]+( +` + "`[^`]*`" + `)?|` +
 		`(optional |repeated |required )?\w+ \w+ = \d+;)$`)},
+	{"members that are functions", []*lang.Language{lang.TypeScript, lang.TSX}, nil,
+		rx.New(`^(readonly )?\w+\??: ?\([^()]*\) => [^{]+[;,]$`)},
 	{"constants with values of their own", nil, nil,
 		rx.New(`^((export|public|private|static|final|pub|internal|protected) )*(const|val|#define|static final|` +
 			`readonly|let|` +
