@@ -36,6 +36,21 @@ var reasons = []struct {
 	{vcs.Missing, rx.New(`repository .* (not found|does not exist)|HTTP Error 404|not a Mercurial`)},
 }
 
+// plain are reasons of hg in plain words; $1 is a changeset.
+var plain = []struct {
+	said  *rx.Expr
+	means string
+}{
+	{rx.New(`^response expected$`), "it asked for a login, and nobody answered"},
+	{rx.New(`^push includes orphan changeset: (\w+)!$`),
+		"$1 builds on a changeset that was replaced; put it onto what " +
+			"replaced that"},
+	{rx.New(`^push includes obsolete changeset: (\w+)!$`), "$1 was replaced or taken back; push what replaced it"},
+	{rx.New(`^push includes (?:phase|content)-divergent changeset: (\w+)!$`),
+		"$1 was made again in more than one way; " +
+			"keep one of them"},
+}
+
 // component is where hg repeats the part of an address that it does not understand, which may be a token.
 var component = rx.New(`(unsupported URL component).*`)
 
@@ -49,8 +64,8 @@ func refusalOf(said []string) *vcs.Refusal {
 		}
 		r.Words = append(r.Words, strings.TrimPrefix(line, "remote: "))
 	}
-	if r.Short == "response expected" {
-		r.Short = "it asked for a login, and nobody answered"
+	for _, p := range plain {
+		r.Short = p.said.ReplaceAllString(r.Short, p.means)
 	}
 	all := strings.Join(said, "\n")
 	for _, row := range reasons {

@@ -108,6 +108,13 @@ func TestWhatServersSay(t *testing.T) {
 			require.NoError(p, os.Symlink(fmt.Sprintf("%s:%d", "elsewhere", os.Getpid()),
 				filepath.Join(p.server.Dir, ".hg", "store", "lock")))
 		}},
+		"an orphan": {vcs.Other, "builds on a changeset that was replaced", func(p *pair) {
+			p.mine.Set("experimental.evolution", "all")
+			was := p.mine.Hg("log", "-r", ".", "-T", "{node}")
+			p.mine.Write("m.txt", "more\n")
+			p.mine.Commit("more")
+			p.mine.Hg("debugobsolete", was)
+		}},
 		"only secret changesets": {vcs.Other, "secret", func(p *pair) {
 			p.mine.Hg("phase", "--secret", "--force",
 				"-r", ".")
