@@ -219,7 +219,11 @@ func (r *wire) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
 	case code != 0 && code != nothingNew:
 		return words, r.failed("pushing", words, code)
 	}
-	return words, r.refs.set(tracking, s.Tip, "update by push")
+	went, err := r.one(ctx, "heads(ancestors("+s.Tip.String()+") - secret())")
+	if err != nil {
+		return words, err
+	}
+	return words, r.refs.set(tracking, went, "update by push")
 }
 
 // usual is what hg says of every push, and of the changesets that went.

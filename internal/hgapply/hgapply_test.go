@@ -369,6 +369,29 @@ func TestPhasesBranchesAndFieldsAreKept(t *testing.T) {
 	assert.Equal(t, "board", r.Hg("log", "-r", ".", "-T", "{activebookmark}"))
 }
 
+// TestASecretTipStaysHere: a push leaves it out, and the remote was not set back because it lacks it.
+func TestASecretTipStaysHere(t *testing.T) {
+	c := newCrew(t)
+	c.runa.Hg("phase", "--secret", "--force", "-r", ".")
+	c.pull()
+	s := c.session()
+	defer s.Close()
+	_, err := join(t.Context(), s, plan.Rebase)
+	require.NoError(t, err)
+	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	pushed, err := s.Push.Tip(t.Context(), p, change.Consent{})
+	require.NoError(t, err)
+	require.Nil(t, pushed.Refusal)
+	assert.Equal(t, "What is secret did not go to default.", pushed.PhaseSentence())
+	assert.Equal(t, "mine", c.server.Hg("log", "-r", "tip", "-T", "{desc}"))
+	p, err = s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	assert.Empty(t, p.Rewritten())
+	assert.Equal(t, "Your 1 commit is secret.", p.Standing(false).Text)
+	assert.Equal(t, "There is nothing to join and nothing to push.", p.Standing(false).Next)
+}
+
 // TestPublicChangesetsStay: a rebase would replace changesets that others have, and is not offered.
 func TestPublicChangesetsStay(t *testing.T) {
 	c := newCrew(t)

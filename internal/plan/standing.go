@@ -57,6 +57,10 @@ func (p *Position) Standing(accepted bool) Standing {
 			"pushed as " +
 			words.Is(yours, "it is.", "they are.")
 		s.Next = "Ask it before you push."
+	case p.Trivial() == UpToDate && len(p.Branch.Secret) >= yours:
+		s.Head = "Nothing new on " + up + "."
+		s.Text = "Your " + words.Count(yours, "commit", "commits") + " " + words.Is(yours, "is", "are") + " secret."
+		s.Next = "There is nothing to join and nothing to push."
 	case p.Trivial() == UpToDate:
 		s.Head = "Nothing new on " + up + "."
 		s.Text = "Your " + words.Count(yours, "commit", "commits") + " can be pushed as " + words.Is(yours, "it is",
