@@ -199,6 +199,14 @@ func (r *wire) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
 	case at.IsZero():
 		args = append(args, "--new-branch")
 	}
+	goes, err := r.Commits(ctx, "heads(ancestors("+s.Tip.String()+") - secret())")
+	if err != nil {
+		return nil, err
+	}
+	if len(goes) > 1 {
+		return nil, &vcs.Refusal{Kind: vcs.Other, Short: "the merge is secret, as a commit is that it joins, and without " +
+			"it two heads would go; “hg phase --draft -r .” lets both go"}
+	}
 	to, err := r.pushTo(ctx, s.Remote)
 	if err != nil {
 		return nil, err
@@ -219,11 +227,10 @@ func (r *wire) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
 	case code != 0 && code != nothingNew:
 		return words, r.failed("pushing", words, code)
 	}
-	went, err := r.one(ctx, "heads(ancestors("+s.Tip.String()+") - secret())")
-	if err != nil {
-		return words, err
+	if len(goes) == 0 { // all is secret
+		return words, nil
 	}
-	return words, r.refs.set(tracking, went, "update by push")
+	return words, r.refs.set(tracking, goes[0], "update by push")
 }
 
 // usual is what hg says of every push, and of the changesets that went.

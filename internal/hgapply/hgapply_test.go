@@ -369,16 +369,29 @@ func TestPhasesBranchesAndFieldsAreKept(t *testing.T) {
 	assert.Equal(t, "board", r.Hg("log", "-r", ".", "-T", "{activebookmark}"))
 }
 
-// TestASecretTipStaysHere: a push leaves it out, and the remote was not set back because it lacks it.
+// TestASecretTipStaysHere: a push leaves it out, and the remote was not set back because it lacks it. A merge with it
+// cannot be pushed.
 func TestASecretTipStaysHere(t *testing.T) {
 	c := newCrew(t)
 	c.runa.Hg("phase", "--secret", "--force", "-r", ".")
 	c.pull()
 	s := c.session()
 	defer s.Close()
-	_, err := join(t.Context(), s, plan.Rebase)
+	_, err := join(t.Context(), s, plan.Merge)
 	require.NoError(t, err)
 	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	refused, err := s.Push.Tip(t.Context(), p, change.Consent{})
+	require.NoError(t, err)
+	require.NotNil(t, refused.Refusal)
+	assert.Contains(t, refused.Refusal.Short, "the merge is secret, as a commit is that it joins")
+	assert.False(t, refused.WentBack)
+	_, err = s.Applier.GoBack(t.Context(), "")
+	require.NoError(t, err)
+
+	_, err = join(t.Context(), s, plan.Rebase)
+	require.NoError(t, err)
+	p, err = s.Locate(t.Context(), true)
 	require.NoError(t, err)
 	pushed, err := s.Push.Tip(t.Context(), p, change.Consent{})
 	require.NoError(t, err)
