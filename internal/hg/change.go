@@ -167,14 +167,19 @@ func setOf(ids []object.ID) string {
 }
 
 // Removable divides changesets into those that can be removed, and those that stay because something else builds on
-// them or because they are public.
+// them, because they are public, or because the repository that this one shares is at them.
 func (r *changes) Removable(ctx context.Context, ids []object.ID) (can, stay []object.ID, err error) {
 	if len(ids) == 0 {
 		return nil, nil, nil
 	}
 	set := setOf(ids)
+	stays := "(descendants(" + set + ") - " + set + ")"
+	if r.from != r.own { // the working folder of the repository that this one shares
+		d := dirstateIn(r.from)
+		stays += "+" + setOf([]object.ID{d.p1.id(), d.p2.id()})
+	}
 	out, err := r.run(ctx, "looking what builds on the changesets", "log", "-r",
-		set+" - ancestors(descendants("+set+") - "+set+") - public()", "-T", "{node}\n")
+		set+" - ancestors("+stays+") - public()", "-T", "{node}\n")
 	if err != nil {
 		return nil, nil, err
 	}

@@ -117,6 +117,7 @@ func (r *lines) Current(ctx context.Context) (vcs.Branch, error) {
 		b.Name = h.bookmark
 	}
 	if err != nil || h.tip().IsZero() {
+		b.Nowhere = r.mirror.state().Revs >= 0
 		return b, err
 	}
 	return b, r.besides(ctx, &b, h)

@@ -14,6 +14,7 @@ import (
 type place struct {
 	dir    string // top of the working folder
 	own    string // its .hg folder
+	from   string // the .hg folder that has its changesets: another one in a share
 	hg     *server
 	mirror *mirror
 	refs   *refs
@@ -25,6 +26,22 @@ func (r *place) HoldFile() *os.File { return r.busy }
 
 // Where returns where the repository is.
 func (r *place) Where() vcs.Where { return vcs.Where{Dir: r.dir, Own: r.own} }
+
+// sharedFrom returns the .hg folder with the changesets of one: another one, or itself.
+func sharedFrom(own string) string {
+	text, err := os.ReadFile(filepath.Join(own, "sharedpath"))
+	if err != nil {
+		return own
+	}
+	at := filepath.FromSlash(strings.TrimSpace(string(text)))
+	if !filepath.IsAbs(at) {
+		at = filepath.Join(own, at)
+	}
+	return at
+}
+
+// store returns the path of a file of the storage.
+func (r *place) store(name string) string { return filepath.Join(r.from, "store", name) }
 
 // Inside returns the path of a file in the .hg folder.
 func (r *place) Inside(_ context.Context, name string) (string, error) {

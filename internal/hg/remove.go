@@ -13,7 +13,7 @@ import (
 // RollBack undoes what an hg that was killed wrote into the store and did not complete, as hg itself asks for then.
 func (r *changes) RollBack(ctx context.Context) error {
 	left := func() bool {
-		_, err := os.Lstat(filepath.Join(r.own, "store", "journal"))
+		_, err := os.Lstat(r.store("journal"))
 		return err == nil
 	}
 	if !left() {
@@ -74,7 +74,7 @@ func removed(file string) error {
 // historySize returns the sizes of the files with the history, which hg cuts off first, as a text.
 func (r *place) historySize() (sizes string) {
 	for _, name := range []string{"00changelog.i", "00changelog.d"} {
-		info, err := os.Stat(filepath.Join(r.own, "store", name))
+		info, err := os.Stat(r.store(name))
 		if err != nil {
 			sizes += "none "
 			continue
@@ -124,7 +124,7 @@ func (r *changes) Refill(ctx context.Context, rest string) error {
 // forgetHalfList removes hg's list of what to cut off if it had cut off nothing yet. The list may be a half then, and
 // to recover would be to go by that.
 func (r *changes) forgetHalfList(ctx context.Context, was string) error {
-	release, err := lock(ctx, filepath.Join(r.own, "store", "lock"), "the changesets")
+	release, err := lock(ctx, r.store("lock"), "the changesets")
 	if err != nil {
 		return err
 	}
@@ -132,5 +132,5 @@ func (r *changes) forgetHalfList(ctx context.Context, was string) error {
 	if was != r.historySize() {
 		return nil
 	}
-	return removed(filepath.Join(r.own, "store", "journal"))
+	return removed(r.store("journal"))
 }

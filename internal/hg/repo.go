@@ -53,8 +53,10 @@ var notRead = map[string]string{
 // that is all of it.
 func Open(ctx context.Context, top string) (*Repo, error) {
 	r := &place{dir: top, own: filepath.Join(top, ".hg"), hg: &server{dir: top}}
-	for _, file := range []string{"requires", "store/requires"} {
-		text, err := os.ReadFile(filepath.Join(r.own, file))
+	r.from = sharedFrom(r.own)
+	for _, file := range []string{filepath.Join(r.own, "requires"), filepath.Join(r.from, "requires"), r.store(
+		"requires")} {
+		text, err := os.ReadFile(file)
 		if err != nil {
 			continue // an old repository has none
 		}

@@ -14,9 +14,12 @@ import (
 // dirstate is the parents of the working folder, as its file has them.
 type dirstate struct{ p1, p2 node }
 
-// dirstate reads the file, of version 1 or 2 (hg help internals.dirstate-v2). A missing one has no parents.
-func (r *place) dirstate() (d dirstate) {
-	data, err := os.ReadFile(filepath.Join(r.own, "dirstate"))
+// dirstate reads the file of the working folder.
+func (r *place) dirstate() dirstate { return dirstateIn(r.own) }
+
+// dirstateIn reads the file in an .hg, of version 1 or 2 (hg help internals.dirstate-v2). A missing one has no parents.
+func dirstateIn(own string) (d dirstate) {
+	data, err := os.ReadFile(filepath.Join(own, "dirstate"))
 	if err != nil {
 		return d
 	}

@@ -39,6 +39,9 @@ func (r *work) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
 	if err != nil {
 		return nil, err
 	}
+	if h.tip().IsZero() {
+		return nil, nil // nothing was joined with anything
+	}
 	u := &vcs.Unfinished{Operation: is, By: vcs.InMercurial.Name, Branch: h.name(), Head: h.tip(), Before: h.tip(),
 		Files: r.stateFiles()}
 	switch {

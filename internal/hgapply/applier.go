@@ -471,7 +471,7 @@ func (a *Applier) replace(ctx context.Context, old []object.ID, file string, tr 
 		return err
 	}
 	if len(stay) > 0 {
-		a.Ledger.Tell("%s made again %s, too, because others build on %s.", words.Count(len(stay),
+		a.Ledger.Tell("%s made again %s, too, because others build on %s or are at %[3]s.", words.Count(len(stay),
 			"changeset that was", "changesets that were"), words.Is(len(stay), "stays", "stay"), words.Is(len(stay),
 			"it", "them"))
 	}

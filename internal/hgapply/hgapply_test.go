@@ -505,6 +505,48 @@ func TestWhatLiesBeside(t *testing.T) {
 	assert.Contains(t, s.TakeNotice(), "The sub-repositories lib may be at other changesets")
 }
 
+// TestOddPlaces: a working folder at no changeset, one that shares the changesets of another, and a branch that was
+// closed.
+func TestOddPlaces(t *testing.T) {
+	c := newCrew(t)
+	c.pull()
+	r := c.runa
+	share := filepath.Join(t.TempDir(), "share")
+	r.Stop()
+	out, err := exec.Command("hg", "--config", "extensions.share=", "share", "-q", r.Dir, share).CombinedOutput()
+	require.NoError(t, err, "%s", out)
+	other := hgtest.At(t, share, "")
+	other.Hg("update", "-q", "desc('mine again')")
+	before := state(t, r.Dir)
+	s, err := recovery.OpenSession(t.Context(), share)
+	require.NoError(t, err)
+	_, err = s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	_, err = join(t.Context(), s, plan.Rebase)
+	require.NoError(t, err)
+	assert.Contains(t, s.TakeNotice(), "2 changesets that were made again stay, too, because others build on them",
+		"the other working folder is at them")
+	assert.Equal(t, before["-parent"], state(t, r.Dir)["-parent"])
+	assert.Equal(t, "mine again", other.Hg("log", "-r", ".", "-T", "{desc}"))
+	_, err = s.Applier.GoBack(t.Context(), "")
+	require.NoError(t, err)
+	s.Close()
+	assert.Equal(t, before, state(t, r.Dir))
+
+	r.Hg("update", "-q", "null")
+	s = c.session()
+	_, err = s.Locate(t.Context(), false)
+	assert.ErrorContains(t, err, "The working folder is at no commit. “hg update default” goes to default.")
+	s.Close()
+	r.Hg("update", "-q", "desc('mine again')")
+	r.Hg("commit", "-q", "--close-branch", "-m", "closed")
+	s = c.session()
+	defer s.Close()
+	_, err = join(t.Context(), s, plan.Merge)
+	require.NoError(t, err)
+	r.Sound()
+}
+
 // TestACommitIsTakenBack: a commit of uncommitted work, replaced and taken back, leaves the files and what hg knows of
 // them as they were.
 func TestACommitIsTakenBack(t *testing.T) {

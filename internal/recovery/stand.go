@@ -24,6 +24,9 @@ func (st stander) stand(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty, li
 	switch {
 	case b.Name == "":
 		return nil, w.offBranch(ctx, b.Tip)
+	case b.Nowhere:
+		return nil, &plan.Blocked{What: "The working folder is at no commit.",
+			Next: w.Repo.Dialect().SwitchTo(b.Name) + " goes to " + b.Name + "."}
 	case b.Tip.IsZero():
 		return nil, &plan.Blocked{What: "The branch " + b.Name + " has no commit yet.",
 			Next: "There is nothing to join; commit first."}

@@ -20,6 +20,7 @@ type Branch struct {
 	Ref      string    // on the remote, such as refs/heads/main
 	Dest     Line      // push destination, if configured separately
 	Doubt    string    // why the settings name no destination, so that git would not push; empty if they do
+	Nowhere  bool      // the working folder is at no commit, though there are some
 	Heads    []Head    // other heads of the branch, in a system whose branches can have several
 	Secret   []string  // subjects of your commits that the system keeps from being pushed
 }
