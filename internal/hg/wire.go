@@ -206,7 +206,7 @@ func (r *wire) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
 	if len(goes) > 1 {
 		return nil, &vcs.Refusal{Kind: vcs.Other,
 			Short: "the merge is secret, as a commit is that it joins, and without " +
-			"it two heads would go; “hg phase --draft -r .” lets both go"}
+				"it two heads would go; “hg phase --draft -r .” lets both go"}
 	}
 	to, err := r.pushTo(ctx, s.Remote)
 	if err != nil {

@@ -57,18 +57,8 @@ func (p *Position) Standing(accepted bool) Standing {
 			"pushed as " +
 			words.Is(yours, "it is.", "they are.")
 		s.Next = "Ask it before you push."
-	case p.Trivial() == UpToDate && len(p.Branch.Secret) >= yours:
-		s.Head = "Nothing new on " + up + "."
-		s.Text = "Your " + words.Count(yours, "commit", "commits") + " " + words.Is(yours, "is", "are") + " secret."
-		s.Next = "There is nothing to join and nothing to push."
 	case p.Trivial() == UpToDate:
-		s.Head = "Nothing new on " + up + "."
-		s.Text = "Your " + words.Count(yours, "commit", "commits") + " can be pushed as " + words.Is(yours, "it is",
-			"they are") + "."
-		s.Next = "There is nothing to join."
-		if accepted {
-			s.Next = words.Is(yours, "It is", "They are") + " the joined result, accepted here and not pushed yet."
-		}
+		s = nothingNew(p, accepted)
 	case p.Trivial() == FastForward:
 		s.Head = "Only theirs is new."
 		s.Text = fmt.Sprintf("%s pushed %s to %s, and you have nothing unpushed.", they, commits, up)
@@ -83,6 +73,22 @@ func (p *Position) Standing(accepted bool) Standing {
 	if p.Unanswered != nil {
 		p.unanswered(&s, yours, theirs, they, commits)
 	}
+	return s
+}
+
+// nothingNew describes a line of which only yours is new.
+func nothingNew(p *Position, accepted bool) Standing {
+	n := len(p.Divergence.Yours)
+	yours := "Your " + words.Count(n, "commit", "commits")
+	s := Standing{Well: true, Head: "Nothing new on " + p.Line().Name + ".", Next: "There is nothing to join."}
+	switch {
+	case len(p.Branch.Secret) >= n:
+		s.Text, s.Next = yours+" "+words.Is(n, "is", "are")+" secret.", "There is nothing to join and nothing to push."
+		return s
+	case accepted:
+		s.Next = words.Is(n, "It is", "They are") + " the joined result, accepted here and not pushed yet."
+	}
+	s.Text = yours + " can be pushed as " + words.Is(n, "it is.", "they are.")
 	return s
 }
 
