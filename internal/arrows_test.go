@@ -58,21 +58,22 @@ var arrows = map[string]string{
 	"vcs":           "core/rx core/object",
 	"git":           "core/rx core/object odb vcs watch",
 	"hg":            "beneath core/rx core/object odb vcs watch",
+	"exact":         "",
 	"watch":         "+github.com/fsnotify/fsnotify",
-	"workdir":       "beneath core/object change ledger plan vcs",
-	"hgapply":       "core/history core/merge core/object core/settle beneath change hg ledger plan vcs words workdir",
+	"workdir":       "beneath core/object change exact ledger plan vcs",
+	"hgapply":       "core/history core/merge core/object core/settle beneath change exact hg ledger plan vcs words workdir",
 	"check":         "core/rx",
 	"plan": "core/account core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge core/misfit " +
 		"core/object core/replay core/rx core/settle vcs words +golang.org/x/sync",
 	"proposal": "core/history core/merge core/object core/settle hostapi plan vcs words",
-	"ledger":   "core/merge core/object core/replay core/rule core/settle plan proposal vcs words +go.etcd.io/bbolt",
+	"ledger":   "core/merge core/object core/replay core/rule core/settle exact plan proposal vcs words +go.etcd.io/bbolt",
 	"prove": "core/attr core/diagnose core/diff core/history core/merge core/misfit core/object core/settle check " +
 		"ledger plan vcs words",
 	"change": "core/object ledger plan vcs words",
 	"apply":  "core/history core/merge core/object core/settle beneath change git ledger plan prove vcs words workdir",
 	"lookback": "core/annotate core/decided core/diff core/history core/merge core/object core/settle ledger plan " +
 		"vcs words",
-	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rule core/rx core/settle apply change check " +
+	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rule core/rx core/settle apply change check exact " +
 		"git hg hgapply hostapi ledger lookback plan proposal prove vcs words",
 	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
 	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +

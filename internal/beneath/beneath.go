@@ -24,7 +24,7 @@ var ErrTaken = fs.ErrExist
 // parent opens the directory of a path and returns the path's last part. With make it creates missing directories, the
 // Folder too. Close the root afterwards.
 func (f Folder) parent(op, name string, make bool) (dir *os.Root, last string, err error) {
-	if !fs.ValidPath(name) || name == "." {
+	if !valid(name) {
 		return nil, "", &fs.PathError{Op: op, Path: name, Err: fs.ErrInvalid}
 	}
 	if make {
@@ -46,6 +46,17 @@ func (f Folder) parent(op, name string, make bool) (dir *os.Root, last string, e
 		dir = below
 	}
 	return dir, parts[len(parts)-1], nil
+}
+
+// valid reports whether a path leads below a folder. Its bytes need not be UTF-8, as fs.ValidPath asks: file systems keep
+// any.
+func valid(name string) bool {
+	for part := range strings.SplitSeq(name, "/") {
+		if part == "" || part == "." || part == ".." || strings.ContainsRune(part, 0) {
+			return false
+		}
+	}
+	return true
 }
 
 // enter opens a directory in another. Links cannot be entered.

@@ -42,7 +42,11 @@ func TestNothingGoesThroughALink(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, to, got)
 	}
-	for _, bad := range []string{"", ".", "..", "../x", "/x", "real//x", "real/../x"} {
+	require.NoError(t, f.Write("caf\xe9/x", []byte("its name is not UTF-8"), 0o644))
+	require.NoError(t, f.Move("caf\xe9/x", f, "caf\xe9/y"))
+	require.NoError(t, f.Remove("caf\xe9/y"))
+	require.NoError(t, f.Remove("caf\xe9"))
+	for _, bad := range []string{"", ".", "..", "../x", "/x", "real//x", "real/../x", "a\x00b"} {
 		assert.ErrorIs(t, f.Remove(bad), fs.ErrInvalid, bad)
 	}
 	for _, dir := range []string{filepath.Join(at, "real"), out} {

@@ -9,6 +9,7 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -372,6 +373,23 @@ type mergeState struct {
 	}
 }
 
+// notUTF8 matches how hg writes a byte of a name that is not UTF-8 into JSON: as half of a pair of surrogates. In its
+// place comes a rune that no name has, from U+10FF80 on.
+var notUTF8 = rx.New(`\\udc([89a-f][0-9a-f])`)
+
+// bytesOf returns a name with the bytes in the places of such runes.
+func bytesOf(name string) string {
+	var b strings.Builder
+	for _, c := range name {
+		if c >= 0x10FF80 {
+			b.WriteByte(byte(c))
+		} else {
+			b.WriteRune(c)
+		}
+	}
+	return b.String()
+}
+
 // left returns the sides of conflicts without an operation: an update left them, which joined uncommitted work with
 // another changeset. Yours is the work, as hg put it aside.
 func (r *work) left(ctx context.Context, store *object.Overlay, _ *vcs.Unfinished) (sides, error) {
@@ -381,7 +399,7 @@ func (r *work) left(ctx context.Context, store *object.Overlay, _ *vcs.Unfinishe
 		return nil, err
 	}
 	var list []mergeState
-	if err := json.Unmarshal([]byte(out), &list); err != nil || len(list) != 1 {
+	if err := json.Unmarshal([]byte(notUTF8.ReplaceAllString(out, `\udbff\udf$1`)), &list); err != nil || len(list) != 1 {
 		return nil, &stateError{"update", err}
 	}
 	nodes := map[string]string{}
@@ -399,7 +417,7 @@ func (r *work) left(ctx context.Context, store *object.Overlay, _ *vcs.Unfinishe
 	}
 	return func(path string) (out [3]object.Entry, err error) {
 		for _, c := range list[0].Files {
-			if c.Path != path {
+			if bytesOf(c.Path) != path {
 				continue
 			}
 			was := nodes["local"] // the ancestor is there, unless it is said to be elsewhere
@@ -409,7 +427,7 @@ func (r *work) left(ctx context.Context, store *object.Overlay, _ *vcs.Unfinishe
 				}
 			}
 			if strings.Trim(c.AncestorNode, "0") != "" {
-				if out[0], err = find(was, c.AncestorPath); err != nil {
+				if out[0], err = find(was, bytesOf(c.AncestorPath)); err != nil {
 					return out, err
 				}
 			}
@@ -417,7 +435,7 @@ func (r *work) left(ctx context.Context, store *object.Overlay, _ *vcs.Unfinishe
 				return out, err
 			}
 			if strings.Trim(c.OtherNode, "0") != "" {
-				out[2], err = find(nodes["other"], c.OtherPath)
+				out[2], err = find(nodes["other"], bytesOf(c.OtherPath))
 			}
 			return out, err
 		}

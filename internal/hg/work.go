@@ -2,9 +2,8 @@ package hg
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
-	"fmt"
+	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -15,24 +14,29 @@ type work struct{ *wire }
 
 // entry is a file of hg's status.
 type entry struct {
-	Path   string `json:"path"`
-	Status string `json:"status"`
-	Source string `json:"source"` // for an added file: what it is a copy of
+	Path   string
+	Status string
+	Source string // for an added file: what it is a copy of
 }
 
-// listed returns the files that are not as in the changeset that the working folder stands on, and unknown ones.
+// listed returns the files that are not as in the changeset that the working folder stands on, and unknown ones. They are
+// asked for by a template, because names need not be UTF-8, as JSON is.
 func (r *work) listed(ctx context.Context) (list []entry, err error) {
-	args := []string{"status", "-mardu", "--copies", "-T", "json", "-R", r.dir}
+	args := []string{"status", "-mardu", "--copies", "-T", `{status}{path}\0{source}\0`, "-R", r.dir}
 	if on := r.Standing(); on != r.Parents()[0] {
 		args = append(args, "--rev", on.String())
 	}
 	out, err := r.run(ctx, "looking at the working folder", args...)
-	if err == nil {
-		if err = json.Unmarshal([]byte(out), &list); err != nil {
-			err = fmt.Errorf("looking at the working folder: %w", err)
+	if err != nil {
+		return nil, err
+	}
+	fields := strings.Split(out, "\x00")
+	for i := 0; i+1 < len(fields); i += 2 {
+		if f := fields[i]; f != "" {
+			list = append(list, entry{f[1:], f[:1], fields[i+1]})
 		}
 	}
-	return list, err
+	return list, nil
 }
 
 // Status returns the current line and the uncommitted work. Mercurial has no index: all work is unstaged, and what the

@@ -5,7 +5,6 @@ package hgapply
 import (
 	"cmp"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -18,6 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/exact"
 	"dorvik.dev/dorvik/internal/hg"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
@@ -316,7 +316,7 @@ func (a *Applier) keepMarks(ctx context.Context, tr *Transition, was hg.Marks) e
 	}
 	var data []byte
 	if err == nil {
-		data, err = json.Marshal(k)
+		data, err = exact.Marshal(k)
 	}
 	if err == nil {
 		err = os.WriteFile(filepath.Join(a.files.keepAt(tr.Keep), keptFile), data, 0o600)

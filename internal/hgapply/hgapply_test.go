@@ -183,7 +183,8 @@ func (c *crew) laden() {
 	r.Write("g", "edited\n"+base)
 	r.Write("moved", "edited\n"+r.Read("moved"))
 	r.Write("added", "added\n")
-	r.Hg("add", "-q", "added")
+	r.Write("caf\xe9", "its name is not UTF-8\n")
+	r.Hg("add", "-q", "added", "caf\xe9")
 	r.Hg("rm", "-q", "mine/goes")
 	r.Hg("cp", "-q", "g", "copied")
 	r.Write("untracked", "untracked\n")
@@ -249,7 +250,7 @@ func TestJoinsAreMadeAndTakenBack(t *testing.T) {
 				if !laden {
 					assert.Empty(t, after["-status"])
 				} else {
-					assert.Equal(t, "M f\nM g\nM was-moved\nA added\nA copied\n  g\nR mine/goes", after["-status"])
+					assert.Equal(t, "M f\nM g\nM was-moved\nA added\nA caf\xe9\nA copied\n  g\nR mine/goes", after["-status"])
 					assert.Contains(t, c.runa.Read("was-moved"), "edited\nmoved")
 				}
 				_, err = s.Applier.GoBack(t.Context(), "")
@@ -559,7 +560,7 @@ func TestACommitIsTakenBack(t *testing.T) {
 	_, err := s.Commits.Make(t.Context(), recovery.Draft{Staged: true, Message: "all of it"}, change.Consent{})
 	require.NoError(t, err)
 	assert.Empty(t, r.Hg("status", "-mard"))
-	assert.Equal(t, "added copied f g mine/goes moved copied (g)", r.Hg("log", "-r", ".", "-T",
+	assert.Equal(t, "added caf\xe9 copied f g mine/goes moved copied (g)", r.Hg("log", "-r", ".", "-T",
 		"{files} {file_copies}"))
 	_, err = s.Commits.Make(t.Context(), recovery.Draft{Staged: true, Message: "all of it, in other words",
 		Amends: true},

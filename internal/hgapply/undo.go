@@ -2,7 +2,6 @@ package hgapply
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -17,6 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/merge"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/exact"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
@@ -194,7 +194,7 @@ func (f *files) readKept(wp *ledger.Waypoint) (k kept, err error) {
 		return k, nil
 	}
 	if err == nil {
-		err = json.Unmarshal(data, &k)
+		err = exact.Unmarshal(data, &k)
 	}
 	if err != nil {
 		err = fmt.Errorf("reading what waypoint %s kept: %w; nothing was changed", wp.Name, err)

@@ -2,7 +2,6 @@ package ledger
 
 import (
 	"cmp"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
@@ -12,6 +11,7 @@ import (
 	"go.etcd.io/bbolt"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/exact"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
 )
@@ -90,7 +90,7 @@ func (s *Store) Log(e LogEntry) error {
 		if err != nil {
 			return err
 		}
-		data, err := json.Marshal(e)
+		data, err := exact.Marshal(e)
 		if err != nil {
 			return err
 		}

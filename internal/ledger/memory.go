@@ -2,7 +2,6 @@ package ledger
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -10,6 +9,7 @@ import (
 	"go.etcd.io/bbolt"
 
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/exact"
 )
 
 // remembered is a decision of an accepted join.
@@ -32,7 +32,7 @@ func (s *Store) Remember(list []settle.Decision, when time.Time) error {
 			return err
 		}
 		for _, d := range list { // a later decision on the same conflict replaces the earlier one
-			data, err := json.Marshal(remembered{d, when})
+			data, err := exact.Marshal(remembered{d, when})
 			if err == nil {
 				err = b.Put([]byte(d.Key), data)
 			}
@@ -42,7 +42,7 @@ func (s *Store) Remember(list []settle.Decision, when time.Time) error {
 		}
 		return keepNewest(b, mostRemembered, func(data []byte) (at time.Time) {
 			var r remembered
-			if json.Unmarshal(data, &r) == nil {
+			if exact.Unmarshal(data, &r) == nil {
 				at = r.When
 			}
 			return at
@@ -83,7 +83,7 @@ func (s *Store) Recalled(k settle.Key) (r remembered, ok bool) {
 		return s.db.View(func(tx *bbolt.Tx) error {
 			if b := tx.Bucket(bucketMemory); b != nil {
 				if data := b.Get([]byte(k)); data != nil {
-					ok = json.Unmarshal(data, &r) == nil
+					ok = exact.Unmarshal(data, &r) == nil
 				}
 			}
 			return nil

@@ -3,7 +3,6 @@ package ledger
 import (
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"runtime"
 	"slices"
@@ -13,6 +12,7 @@ import (
 	"go.etcd.io/bbolt"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/exact"
 )
 
 // Ran is the result of a completed check.
@@ -43,7 +43,7 @@ func (s *Store) PutRan(key []byte, r Ran) error {
 		if err != nil {
 			return err
 		}
-		data, err := json.Marshal(r)
+		data, err := exact.Marshal(r)
 		if err == nil {
 			err = b.Put(key, data)
 		}
@@ -52,7 +52,7 @@ func (s *Store) PutRan(key []byte, r Ran) error {
 		}
 		return keepNewest(b, mostChecks, func(data []byte) (at time.Time) {
 			var o Ran
-			if json.Unmarshal(data, &o) == nil {
+			if exact.Unmarshal(data, &o) == nil {
 				at = o.When
 			}
 			return at
@@ -70,7 +70,7 @@ func (s *Store) RanBefore(key []byte) (r Ran, ok bool) {
 		return s.db.View(func(tx *bbolt.Tx) error {
 			if b := tx.Bucket(bucketChecks); b != nil {
 				if data := b.Get(key); data != nil {
-					ok = json.Unmarshal(data, &r) == nil
+					ok = exact.Unmarshal(data, &r) == nil
 				}
 			}
 			return nil

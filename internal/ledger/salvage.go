@@ -2,12 +2,12 @@ package ledger
 
 import (
 	"bytes"
-	"encoding/json"
 	"fmt"
 	"path/filepath"
 
 	"go.etcd.io/bbolt"
 
+	"dorvik.dev/dorvik/internal/exact"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -23,7 +23,7 @@ var keptKinds = []struct {
 	{bucketChecks, "result of a check", "results of checks", parsesAs[Ran]},
 }
 
-func parsesAs[T any](data []byte) error { return json.Unmarshal(data, new(T)) }
+func parsesAs[T any](data []byte) error { return exact.Unmarshal(data, new(T)) }
 
 // salvaged holds the readable entries of one bucket.
 type salvaged struct {

@@ -13,6 +13,7 @@ import (
 	"strconv"
 	"time"
 
+	"dorvik.dev/dorvik/internal/exact"
 	"dorvik.dev/dorvik/internal/plan"
 	"go.etcd.io/bbolt"
 	bolterrors "go.etcd.io/bbolt/errors"
@@ -112,9 +113,9 @@ func keptOf(st *State) (snapshot, error) {
 	k := snapshot{lists: State{Decisions: st.Decisions, Mends: st.Mends}}
 	rest := *st
 	rest.Decisions.List, rest.Mends = nil, nil
-	data, err := json.Marshal(rest)
+	data, err := exact.Marshal(rest)
 	if err == nil {
-		err = json.Unmarshal(data, &k.fields)
+		err = exact.Unmarshal(data, &k.fields)
 	}
 	return k, err
 }
@@ -155,7 +156,7 @@ func putList[T comparable](b *bbolt.Bucket, was, is []T) error {
 		}
 	}
 	for i := same; i < len(is); i++ {
-		data, err := json.Marshal(is[i])
+		data, err := exact.Marshal(is[i])
 		if err == nil {
 			err = b.Put(number(i), data)
 		}
@@ -192,13 +193,18 @@ func (s *Store) load() (st State, err error) {
 // get decodes a state. Missing buckets are empty.
 func get(tx *bbolt.Tx, st *State) error {
 	if b := tx.Bucket(bucketRecovery); b != nil {
+		fields := map[string]json.RawMessage{}
 		err := b.ForEach(func(name, data []byte) error {
-			one := fmt.Appendf(nil, "{%q:%s}", name, data)
-			if err := json.Unmarshal(one, st); err != nil {
-				return fmt.Errorf("%s: %w", name, err)
-			}
+			fields[string(name)] = bytes.Clone(data)
 			return nil
 		})
+		var all []byte
+		if err == nil {
+			all, err = json.Marshal(fields)
+		}
+		if err == nil {
+			err = exact.Unmarshal(all, st)
+		}
 		if err != nil {
 			return err
 		}
@@ -215,7 +221,7 @@ func getList[T any](b *bbolt.Bucket, list *[]T) error {
 	}
 	return b.ForEach(func(_, data []byte) error {
 		var one T
-		err := json.Unmarshal(data, &one)
+		err := exact.Unmarshal(data, &one)
 		*list = append(*list, one)
 		return err
 	})
@@ -382,7 +388,7 @@ func (s *Store) PutWaypoint(w *Waypoint) error {
 	}
 	err := s.update(func(tx *bbolt.Tx) error {
 		b := tx.Bucket(bucketWaypoints)
-		data, err := json.Marshal(w)
+		data, err := exact.Marshal(w)
 		if err != nil {
 			return err
 		}
@@ -412,14 +418,14 @@ func (s *Store) Waypoint(name string) (*Waypoint, error) {
 			if name != "" {
 				if data := b.Get(waypointKey(name)); data != nil {
 					found = &Waypoint{}
-					return json.Unmarshal(data, found)
+					return exact.Unmarshal(data, found)
 				}
 				return nil
 			}
 			c := b.Cursor()
 			for k, data := c.Last(); k != nil && found == nil; k, data = c.Prev() {
 				w := &Waypoint{}
-				if err := json.Unmarshal(data, w); err != nil {
+				if err := exact.Unmarshal(data, w); err != nil {
 					return err
 				}
 				if !w.GoneBack {

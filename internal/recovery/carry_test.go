@@ -440,3 +440,34 @@ func TestAFileThatBothMoved(t *testing.T) {
 	assert.Equal(t, before.files, after.files)
 	assert.Equal(t, before.index, after.index)
 }
+
+// TestNamesThatAreNotUTF8: files whose names are bytes of another encoding are joined, carried, moved aside and brought
+// back like others, by a later run, too.
+func TestNamesThatAreNotUTF8(t *testing.T) {
+	t.Parallel()
+	const edited, inWay = "caf\xe9", "quai\xff/n\xfa"
+	tm := newTeam(t)
+	tm.other.Commit("start of it", edited, base)
+	tm.other.Git("push", "-q")
+	tm.mine.Git("pull", "-q", "--rebase")
+	tm.mine.Commit("mine", edited, "MINE\n"+base)
+	tm.other.Commit("theirs", edited, base+"THEIRS\n", inWay, "theirs\n")
+	tm.other.Git("push", "-q")
+	tm.mine.Write(edited, "MINE\n"+strings.Replace(base, "three", "EDITED", 1))
+	tm.mine.Write(inWay, "in the way\n")
+	before := gittest.Files(t, tm.mine.Dir)
+	s := tm.session()
+	require.NoError(t, s.Ledger.Carry(true))
+	p, j, b := ready(t, s, plan.Rebase, settle.Yours)
+	wp, err := s.Accept(t.Context(), p, j, b, change.Consent{MoveAside: true})
+	require.NoError(t, err)
+	assert.Equal(t, []string{inWay}, wp.Aside)
+	assert.Equal(t, "MINE\n"+strings.Replace(base, "three", "EDITED", 1)+"THEIRS\n", tm.mine.Read(edited))
+	assert.Equal(t, "theirs\n", tm.mine.Read(inWay))
+	s.Close()
+	s = tm.session()
+	defer s.Close()
+	_, err = s.Applier.GoBack(t.Context(), "")
+	require.NoError(t, err)
+	assert.Equal(t, before, gittest.Files(t, tm.mine.Dir))
+}

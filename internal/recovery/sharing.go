@@ -2,7 +2,6 @@ package recovery
 
 import (
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"path"
@@ -12,6 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/exact"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -129,7 +129,7 @@ func (sh *sharing) colleagues(ctx context.Context, k settle.Key) (d sharedDecisi
 // readShared reads a shared decision. ok is false if it is not valid.
 func (sh *sharing) readShared(ctx context.Context, id object.ID) (d sharedDecision, ok bool) {
 	data, err := sh.workspace.Planner.Store.Blob(ctx, id)
-	if err != nil || len(data) > largestShared || json.Unmarshal(data, &d) != nil || d.By == "" {
+	if err != nil || len(data) > largestShared || exact.Unmarshal(data, &d) != nil || d.By == "" {
 		return d, false
 	}
 	return d, d.Way != "" && d.Way != settle.AsBefore && !d.Way.OfFile() && d.Way != settle.Suggested
@@ -201,7 +201,7 @@ func (sh *sharing) withShared(ctx context.Context, old object.ID, list []settle.
 		}
 		one := sharedDecision{Way: d.Way, Text: d.Text, Moved: d.Moved, When: time.Unix(who.When, 0).UTC(),
 			By: who.Name}
-		data, err := json.Marshal(one)
+		data, err := exact.Marshal(one)
 		if err != nil {
 			return object.ID{}, err
 		}

@@ -1,13 +1,13 @@
 package workdir
 
 import (
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/exact"
 	"dorvik.dev/dorvik/internal/ledger"
 )
 
@@ -36,12 +36,12 @@ func ReadJournal(path string, into any) (found, ok bool, err error) {
 		return false, false, fmt.Errorf("reading what an earlier run left half done: %w", err)
 	}
 	head, body, _ := strings.Cut(string(data), "\n")
-	return true, head == journalVersion+ledger.HashOf(body) && json.Unmarshal([]byte(body), into) == nil, nil
+	return true, head == journalVersion+ledger.HashOf(body) && exact.Unmarshal([]byte(body), into) == nil, nil
 }
 
 // WriteJournal replaces a journal and syncs it to disk.
 func WriteJournal(path string, of any) error {
-	body, err := json.Marshal(of)
+	body, err := exact.Marshal(of)
 	if err == nil {
 		err = ledger.Step("write down")
 	}
