@@ -48,8 +48,8 @@ func (f Folder) parent(op, name string, make bool) (dir *os.Root, last string, e
 	return dir, parts[len(parts)-1], nil
 }
 
-// valid reports whether a path leads below a folder. Its bytes need not be UTF-8, as fs.ValidPath asks: file systems keep
-// any.
+// valid reports whether a path leads below a folder. Its bytes need not be UTF-8, as fs.ValidPath asks: file systems
+// keep any.
 func valid(name string) bool {
 	for part := range strings.SplitSeq(name, "/") {
 		if part == "" || part == "." || part == ".." || strings.ContainsRune(part, 0) {

@@ -19,8 +19,8 @@ type entry struct {
 	Source string // for an added file: what it is a copy of
 }
 
-// listed returns the files that are not as in the changeset that the working folder stands on, and unknown ones. They are
-// asked for by a template, because names need not be UTF-8, as JSON is.
+// listed returns the files that are not as in the changeset that the working folder stands on, and unknown ones. They
+// are asked for by a template, because names need not be UTF-8, as JSON is.
 func (r *work) listed(ctx context.Context) (list []entry, err error) {
 	args := []string{"status", "-mardu", "--copies", "-T", `{status}{path}\0{source}\0`, "-R", r.dir}
 	if on := r.Standing(); on != r.Parents()[0] {
