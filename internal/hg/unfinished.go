@@ -399,8 +399,8 @@ func (r *work) left(ctx context.Context, store *object.Overlay, _ *vcs.Unfinishe
 		return nil, err
 	}
 	var list []mergeState
-	if err := json.Unmarshal([]byte(notUTF8.ReplaceAllString(out, `\udbff\udf$1`)), &list); err != nil || len(
-		list) != 1 {
+	err = json.Unmarshal([]byte(notUTF8.ReplaceAllString(out, `\udbff\udf$1`)), &list)
+	if err != nil || len(list) != 1 {
 		return nil, &stateError{"update", err}
 	}
 	nodes := map[string]string{}
