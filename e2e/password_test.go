@@ -1,9 +1,7 @@
 package e2e
 
 import (
-	"net/http"
 	"net/http/cgi"
-	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
 	"os/exec"
@@ -17,23 +15,9 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// behindAPassword serves a handler to whoever says the name runa and the password.
-func behindAPassword(t *testing.T, of http.Handler) *httptest.Server {
-	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if name, word, _ := r.BasicAuth(); name != "runa" || word != "tide and time" {
-			w.Header().Set("WWW-Authenticate", `Basic realm="crew"`)
-			w.WriteHeader(http.StatusUnauthorized)
-			return
-		}
-		of.ServeHTTP(w, r)
-	}))
-	t.Cleanup(server.Close)
-	return server
-}
-
 // saysThePassword types the password that is asked, which is not shown.
 func (x *terminal) saysThePassword() {
-	x.see("Password for", "it is not shown", "a server asks")
+	x.see("Password for", "it is not shown", "a question")
 	x.tmux("send-keys", "-t", "s", "-l", "--", "tide and time")
 	x.see("13 characters typed, not shown.")
 	assert.NotContains(x.t, x.screen(), "tide")
@@ -49,7 +33,7 @@ func TestAPasswordIsAskedOnTheScreen(t *testing.T) {
 	at, err := exec.Command("git", "--exec-path").Output()
 	require.NoError(t, err)
 	exec.Command("git", "-C", x.scene.Remote, "config", "http.receivepack", "true").Run()
-	server := behindAPassword(t, &cgi.Handler{Path: filepath.Join(strings.TrimSpace(string(at)), "git-http-backend"),
+	server := gittest.BehindAPassword(t, "runa", "tide and time", &cgi.Handler{Path: filepath.Join(strings.TrimSpace(string(at)), "git-http-backend"),
 		Env: []string{"GIT_PROJECT_ROOT=" + filepath.Dir(x.scene.Remote), "GIT_HTTP_EXPORT_ALL=1", "REMOTE_USER=runa"}})
 	mine.Git("remote", "set-url", "origin", strings.Replace(server.URL, "http://", "http://runa@", 1)+"/"+
 		filepath.Base(x.scene.Remote))
@@ -82,7 +66,7 @@ func TestAPasswordForMercurial(t *testing.T) {
 	address := hgtest.At(t, x.scene.Remote, "").Serve("web.allow_push=*", "web.push_ssl=no")
 	to, err := url.Parse(address)
 	require.NoError(t, err)
-	server := behindAPassword(t, httputil.NewSingleHostReverseProxy(to))
+	server := gittest.BehindAPassword(t, "runa", "tide and time", httputil.NewSingleHostReverseProxy(to))
 	hgtest.At(t, x.scene.Clone, "").Set("paths.default", server.URL)
 	x.open("100x30")
 	x.see("User name for " + server.URL)

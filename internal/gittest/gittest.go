@@ -6,6 +6,8 @@ import (
 	"bytes"
 	"fmt"
 	"io/fs"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -339,4 +341,18 @@ func Files(t testing.TB, dir string) map[string]string {
 		return nil
 	}))
 	return out
+}
+
+// BehindAPassword serves a handler to whoever says a name and a password.
+func BehindAPassword(t testing.TB, name, password string, of http.Handler) *httptest.Server {
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if n, p, _ := r.BasicAuth(); n != name || p != password {
+			w.Header().Set("WWW-Authenticate", `Basic realm="crew"`)
+			w.WriteHeader(http.StatusUnauthorized)
+			return
+		}
+		of.ServeHTTP(w, r)
+	}))
+	t.Cleanup(server.Close)
+	return server
 }

@@ -1,6 +1,7 @@
 package hg
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -83,15 +84,15 @@ func (r *lines) paused(h *here) error {
 		if err != nil {
 			return err
 		}
-		h.bookmark = max(was, s.bookmark)
+		h.bookmark = cmp.Or(was, s.bookmark)
 	}
 	if r.has(histeditFile) { // the bookmark is not where the working folder is
-		h.bookmark = max(was, r.activeName())
+		h.bookmark = cmp.Or(was, r.activeName())
 		return nil
 	}
 	s, err := r.shelved()
 	if err == nil && s != nil {
-		h.parents, h.bookmark = []object.ID{s.original}, max(was, s.bookmark)
+		h.parents, h.bookmark = []object.ID{s.original}, cmp.Or(was, s.bookmark)
 	}
 	h.paused = h.bookmark != was
 	return err
@@ -161,20 +162,19 @@ func (r *lines) Named(ctx context.Context, name string) (vcs.Branch, error) {
 		return vcs.Branch{}, err
 	}
 	if r.Busy() == vcs.Rebasing { // the working folder is not where the branch is
-		if h, err := r.here(ctx); err != nil || h.name() == name {
-			if tip, err = r.branchBefore(err); err != nil {
-				return vcs.Branch{}, err
-			}
+		h, err := r.here(ctx)
+		if err == nil && h.name() == name {
+			tip, err = r.branchBefore()
+		}
+		if err != nil {
+			return vcs.Branch{}, err
 		}
 	}
 	return r.following(ctx, name, tip)
 }
 
 // branchBefore returns where the branch was before the rebase or histedit that is half done.
-func (r *lines) branchBefore(err error) (object.ID, error) {
-	if err != nil {
-		return object.ID{}, err
-	}
+func (r *lines) branchBefore() (object.ID, error) {
 	if r.begun().command == "rebase" {
 		s, err := r.rebase()
 		if err != nil {

@@ -59,9 +59,8 @@ type server struct {
 type effect int
 
 const (
-	reads effect = iota + 1
-	// An hg that could not write has in memory what it did not write, and would go on from that.
-	writes
+	reads  effect = iota + 1
+	writes        // if it fails, hg is started anew: it would go on from what it has in memory and did not write
 )
 
 // allowed lists the hg commands that Dorvik runs. Commands that merge, replay or shelve are Dorvik's own work.

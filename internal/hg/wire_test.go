@@ -2,8 +2,6 @@ package hg
 
 import (
 	"fmt"
-	"net/http"
-	"net/http/httptest"
 	"net/http/httputil"
 	"net/url"
 	"os"
@@ -15,6 +13,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/hgtest"
 	"dorvik.dev/dorvik/internal/vcs"
 )
@@ -222,16 +221,7 @@ func TestALogin(t *testing.T) {
 		p.serve("web.allow_push=*", "web.push_ssl=no")
 		address, err := url.Parse(strings.TrimSpace(p.mine.Hg("paths", "default")))
 		require.NoError(t, err)
-		to := httputil.NewSingleHostReverseProxy(address)
-		front := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-			if user, password, _ := r.BasicAuth(); user != "runa" || password != "hush" {
-				w.Header().Set("WWW-Authenticate", `Basic realm="the harbour"`)
-				w.WriteHeader(http.StatusUnauthorized)
-				return
-			}
-			to.ServeHTTP(w, r)
-		}))
-		t.Cleanup(front.Close)
+		front := gittest.BehindAPassword(t, "runa", "hush", httputil.NewSingleHostReverseProxy(address))
 		p.mine.Set("paths.default", front.URL)
 		r := open(t, p.mine)
 		dir := t.TempDir()

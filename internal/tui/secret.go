@@ -114,9 +114,8 @@ func (s *secretScreen) view(w, h int) term.Page {
 	return append(p[:h-len(q)], q...)
 }
 
-func (s *secretScreen) status() term.Line { return term.Text(term.Dim, "a server asks") }
+func (s *secretScreen) status() term.Line { return term.Text(term.Dim, "a question") }
 
 func (s *secretScreen) remark() term.Line {
-	return term.Text(term.Dim, "Dorvik passes it on and stores nothing. Helpers and agents that you set up were asked "+
-		"first.")
+	return term.Text(term.Dim, "Dorvik passes the answer on and stores nothing.")
 }

@@ -19,7 +19,7 @@ type Phase string
 const (
 	Public  Phase = "public"
 	Draft   Phase = "draft"
-	Private Phase = "secret"
+	Private Phase = "secret" // Secret is the name of a refusal
 )
 
 // phases has what each phase means, of a commit and of what was just pushed to a remote.
