@@ -14,6 +14,7 @@ import (
 	"syscall"
 	"time"
 
+	"dorvik.dev/dorvik/internal/beside"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
 )
@@ -96,8 +97,8 @@ func (r *changes) Add(ctx context.Context, bundle string, asCommits bool) error 
 		hooks.ofCommits = nil
 	}
 	for _, h := range hooks.ofCommits {
-		point, rest, _ := strings.Cut(strings.TrimPrefix(h.name, hooksAt), ".")
-		args = append(args, "--config", hooksAt+commitHooks[point]+".dorvik-"+rest+"="+h.value)
+		point, rest, _ := strings.Cut(strings.TrimPrefix(h.Name, hooksAt), ".")
+		args = append(args, "--config", hooksAt+commitHooks[point]+".dorvik-"+rest+"="+h.Value)
 	}
 	if _, err = r.run(ctx, "adding the new changesets", append(args, "unbundle", "--quiet", bundle)...); err != nil {
 		return err
@@ -120,7 +121,7 @@ const hooksAt = "hooks."
 
 // personHooks are the hooks that the person has.
 type personHooks struct {
-	ofCommits []setting
+	ofCommits []vcs.Setting
 	silenced  []string // arguments with which those for changesets from elsewhere do not run
 }
 
@@ -128,14 +129,14 @@ type personHooks struct {
 func (r *changes) hooks(ctx context.Context) (h personHooks, err error) {
 	all, err := r.config.all(ctx)
 	for _, s := range all {
-		name, ok := strings.CutPrefix(s.name, hooksAt)
+		name, ok := strings.CutPrefix(s.Name, hooksAt)
 		point, _, _ := strings.Cut(name, ".")
 		switch {
 		case !ok:
 		case commitHooks[point] != "":
 			h.ofCommits = append(h.ofCommits, s)
 		case slices.Contains(hooksFromElsewhere, point):
-			h.silenced = append(h.silenced, "--config", s.name+"=")
+			h.silenced = append(h.silenced, "--config", s.Name+"=")
 		}
 	}
 	return h, err
@@ -365,7 +366,7 @@ func (r *changes) MoveBookmark(ctx context.Context, b Bookmark) error {
 		_, err := r.run(ctx, doing, "bookmark", "--inactive", "--", b.Name)
 		return err
 	case !is && b.Active: // as a histedit leaves it, for which no command is
-		return writeFile(filepath.Join(r.own, activeFile), []byte(b.Name))
+		return beside.WriteFile(filepath.Join(r.own, activeFile), []byte(b.Name))
 	}
 	return nil
 }

@@ -411,7 +411,7 @@ func (r *revising) manifest() (*list, *revision) {
 
 // mirrorMade adds the new changesets to the mirror, so that they can be read before hg has them.
 func (m *maker) mirrorMade(ctx context.Context, made []object.ID) error {
-	return m.repo.mirror.addPack(func(w *odb.Writer) error {
+	return m.repo.mirror.store.Add(func(w *odb.Writer) error {
 		if err := w.PutAll(ctx, m.store, made...); err != nil {
 			return err
 		}

@@ -248,7 +248,7 @@ func (r *lines) Ref(ctx context.Context, name string) (object.ID, error) {
 	if short, ok := strings.CutPrefix(name, tagsAt); ok {
 		return r.one(ctx, "tag("+quoted(short)+")")
 	}
-	id, err := r.refs.get(name)
+	id, err := r.refs.Get(name)
 	if err == nil && id.IsZero() && strings.HasPrefix(name, remotesAt) {
 		return r.seenAt(ctx, name)
 	}
@@ -280,7 +280,7 @@ func (r *lines) branches(ctx context.Context) ([]string, error) {
 // seenAt guesses where a branch of the usual remote is that Dorvik never asked: what is public came from there.
 func (r *lines) seenAt(ctx context.Context, tracking string) (object.ID, error) {
 	name, ok := strings.CutPrefix(tracking, remotesAt+string(usualPath)+"/")
-	f, err := r.refs.read()
+	f, err := r.refs.Read()
 	if !ok || err != nil || f.Fetched[string(usualPath)] > 0 {
 		return object.ID{}, err
 	}
@@ -338,7 +338,7 @@ func (r *lines) Names(ctx context.Context) (out []vcs.Named, err error) {
 			}
 		}
 	}
-	kept, err := r.refs.all()
+	kept, err := r.refs.All()
 	if err != nil {
 		return nil, err
 	}
@@ -391,7 +391,7 @@ func (r *lines) Commits(ctx context.Context, rev string) ([]object.ID, error) {
 }
 
 // Reflog returns the moves of a name of a remote, as far as Dorvik made them.
-func (r *lines) Reflog(_ context.Context, ref string) []vcs.RefMove { return r.refs.moves(ref) }
+func (r *lines) Reflog(_ context.Context, ref string) []vcs.RefMove { return r.refs.Moves(ref) }
 
 // OnRemote returns a branch of a remote that has a changeset, as far as it was seen, or an empty text.
 func (r *lines) OnRemote(ctx context.Context, id object.ID) (string, error) {
@@ -399,7 +399,7 @@ func (r *lines) OnRemote(ctx context.Context, id object.ID) (string, error) {
 	if err != nil || away[id] {
 		return "", err
 	}
-	kept, err := r.refs.all()
+	kept, err := r.refs.All()
 	if err != nil {
 		return "", err
 	}
@@ -431,7 +431,7 @@ const mostInSet = 400
 // Unpushed reports which changesets are not public and were on no remote when it was asked last. One that hg does not
 // have was made here.
 func (r *lines) Unpushed(ctx context.Context, commits, _ []object.ID) (map[object.ID]bool, error) {
-	kept, err := r.refs.all()
+	kept, err := r.refs.All()
 	if err != nil {
 		return nil, err
 	}
@@ -479,7 +479,7 @@ func (r *lines) UpdateRefs(_ context.Context, message string, updates ...vcs.Ref
 			return fmt.Errorf("%s cannot be moved here: %w", strings.TrimPrefix(u.Name, headsAt), errNotHere)
 		}
 	}
-	return r.refs.update(message, updates)
+	return r.refs.Update(message, updates)
 }
 
 // errNotHere reports something that Dorvik does in git repositories only.
@@ -505,8 +505,8 @@ func (r *lines) Remotes(ctx context.Context) ([]vcs.Remote, error) {
 func (r *lines) paths(ctx context.Context) (names []vcs.Remote, err error) {
 	all, err := r.config.all(ctx)
 	for _, s := range all {
-		name, ok := strings.CutPrefix(s.name, "paths.")
-		if ok && s.value != "" && !strings.Contains(name, ":") { // after a colon is an option of the path
+		name, ok := strings.CutPrefix(s.Name, "paths.")
+		if ok && s.Value != "" && !strings.Contains(name, ":") { // after a colon is an option of the path
 			names = append(names, vcs.Remote(name))
 		}
 	}

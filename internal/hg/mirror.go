@@ -17,6 +17,7 @@ import (
 	"sync"
 	"syscall"
 
+	"dorvik.dev/dorvik/internal/beside"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/odb"
 )
@@ -27,7 +28,7 @@ import (
 type mirror struct {
 	dir   string
 	hg    *server
-	store *odb.Store
+	store *beside.Objects
 
 	mu     sync.Mutex
 	copies map[string][]string // see recorded; nil if it is not read
@@ -47,10 +48,7 @@ type mirrorState struct {
 const mirrorVersion = 2
 
 func openMirror(hg *server, dir string) (*mirror, error) {
-	if err := os.MkdirAll(filepath.Join(dir, "objects", "pack"), 0o700); err != nil {
-		return nil, fmt.Errorf("making a place for the history: %w", err)
-	}
-	store, err := odb.Open(filepath.Join(dir, "objects"), object.SHA1)
+	store, err := beside.OpenObjects(filepath.Join(dir, "objects"))
 	return &mirror{dir: dir, hg: hg, store: store}, err
 }
 
@@ -115,11 +113,8 @@ func (m *mirror) sync(ctx context.Context) error {
 	if err := im.close(); err != nil {
 		return err
 	}
-	return odb.Gather(ctx, m.file("objects"), mostPacks)
+	return m.store.Gather(ctx)
 }
-
-// mostPacks is the number of small packs above which they become one.
-const mostPacks = 30
 
 // revAt is a revision with its number, which only this repository has.
 type revAt struct {
@@ -315,7 +310,7 @@ func (im *importer) take(ctx context.Context, from int) (err error) {
 			im.out.Drop()
 		}
 	}()
-	im.made = object.NewOverlay(object.SHA1, both{im.out, im.store})
+	im.made = object.NewOverlay(object.SHA1, im.store.With(im.out))
 	im.trees, im.texts = map[node]object.ID{}, newTextCache()
 	each := func(name string) (func(*revision) error, error) { return im.section(ctx, name) }
 	if err := unbundle(f, each); err != nil {
@@ -603,50 +598,10 @@ func (im *importer) close() error {
 	im.at.Revs, im.at.Tip = im.tip.rev, im.tip.node
 	data, err := json.Marshal(im.at)
 	if err == nil {
-		err = writeFile(im.mirror.file("state.json"), data)
+		err = beside.WriteFile(im.mirror.file("state.json"), data)
 	}
 	im.forgetCopies(im.at)
 	return err
-}
-
-// keep stores objects that were made in memory.
-func (m *mirror) keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error {
-	return m.addPack(func(w *odb.Writer) error { return w.PutAll(ctx, made, tips...) })
-}
-
-// put stores a blob.
-func (m *mirror) put(data []byte) (object.ID, error) {
-	id := object.SHA1.Sum(object.KindBlob, data)
-	if _, _, err := m.store.Read(id); !errors.Is(err, object.ErrMissing) {
-		return id, err
-	}
-	return id, m.addPack(func(w *odb.Writer) error { return w.Put(id, object.KindBlob, data) })
-}
-
-// addPack adds a pack that a function fills.
-func (m *mirror) addPack(fill func(w *odb.Writer) error) error {
-	w, err := odb.NewWriter(m.file("objects"))
-	if err != nil {
-		return fmt.Errorf("storing the joined commits: %w; nothing was changed", err)
-	}
-	if err := fill(w); err != nil {
-		w.Drop()
-		return err
-	}
-	return w.Close()
-}
-
-// both reads objects from one reader, or the other.
-type both struct {
-	first *odb.Writer
-	then  *odb.Store
-}
-
-func (b both) Read(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
-	if kind, data, err := b.first.Read(ctx, id); !errors.Is(err, object.ErrMissing) {
-		return kind, data, err
-	}
-	return b.then.Read(id)
 }
 
 // textCache keeps the texts that came last.

@@ -48,12 +48,12 @@ func (r *objects) ReadMany(_ context.Context, ids []object.ID, each func(id obje
 // Keep stores commits or trees from an overlay, beside Mercurial's own storage. They become changesets when a join is
 // accepted.
 func (r *objects) Keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error {
-	return r.mirror.keep(ctx, made, tips...)
+	return r.mirror.store.Keep(ctx, made, tips...)
 }
 
 // HoldAt notes a commit. Nothing that is kept is ever removed.
 func (r *objects) HoldAt(_ context.Context, name string, at object.ID) error {
-	return r.refs.set("refs/dorvik/"+name, at, "")
+	return r.refs.Set("refs/dorvik/"+name, at, "")
 }
 
 // Loose finds none: hg has no changesets that nothing reaches.

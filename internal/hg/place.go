@@ -6,6 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/beside"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
 )
@@ -17,7 +18,7 @@ type place struct {
 	from   string // the .hg folder that has its changesets: another one in a share
 	hg     *server
 	mirror *mirror
-	refs   *refs
+	refs   *beside.Names
 	busy   *os.File // inherited by hg; nil if it cannot be written
 }
 

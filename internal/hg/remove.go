@@ -7,6 +7,7 @@ import (
 	"os"
 	"path/filepath"
 
+	"dorvik.dev/dorvik/internal/beside"
 	"dorvik.dev/dorvik/internal/core/object"
 )
 
@@ -47,7 +48,7 @@ func (r *changes) Remove(ctx context.Context, ids []object.ID, rest string) erro
 	}
 	hooks, err := r.hooks(ctx) // hg adds what stays again
 	if err == nil {
-		err = writeFile(rest+begunSuffix, []byte(r.historySize()))
+		err = beside.WriteFile(rest+begunSuffix, []byte(r.historySize()))
 	}
 	if err != nil {
 		return err

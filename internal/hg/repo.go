@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/beside"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -74,13 +75,14 @@ func Open(ctx context.Context, top string) (*Repo, error) {
 	if r.busy, err = os.OpenFile(filepath.Join(r.own, "dorvik", "busy"), os.O_RDWR|os.O_CREATE, 0o600); err == nil {
 		r.hg.inherits = r.busy
 	}
-	if r.refs, err = openRefs(filepath.Join(r.own, "dorvik", "refs.json")); err != nil {
+	if r.refs, err = beside.OpenNames(filepath.Join(r.own, "dorvik", "refs.json")); err != nil {
 		return nil, err
 	}
 	if err := r.mirror.sync(ctx); err != nil {
 		(&objects{r}).Close()
 		return nil, err
 	}
-	read := &settings{objects: &objects{r}, config: &configuration{place: r}}
+	config := &configuration{place: r}
+	read := &settings{&objects{r}, beside.NewKeys(config.all), config}
 	return &Repo{&checkouts{&changes{&work{&wire{&lines{read}}}}}}, nil
 }

@@ -454,6 +454,6 @@ func (r *work) putAside(key, flags string) (e object.Entry, err error) {
 		return e, err
 	}
 	e.Mode = map[string]object.Mode{"l": object.ModeLink, "x": object.ModeExec, "": object.ModeFile}[flags]
-	e.ID, err = r.mirror.put(data)
+	e.ID, err = r.mirror.store.Put(data)
 	return e, err
 }

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"dorvik.dev/dorvik/internal/beside"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -98,9 +99,9 @@ func (r *wire) note(ctx context.Context, remote vcs.Remote) error {
 			return err
 		}
 	}
-	return r.refs.change(func(f *refFile) error {
+	return r.refs.Change(func(f *beside.Record) error {
 		for name, at := range found {
-			f.put(r.lineAt(remote, headsAt+name).Tracking, at, "fetch")
+			f.Put(r.lineAt(remote, headsAt+name).Tracking, at, "fetch")
 		}
 		f.Fetched[remote.Key()] = time.Now().Unix()
 		return nil
@@ -132,7 +133,7 @@ func (r *wire) FetchRefs(ctx context.Context, remote vcs.Remote, refspecs ...str
 		if err != nil {
 			return err
 		}
-		if err := r.refs.set(to, at, "fetch"); err != nil {
+		if err := r.refs.Set(to, at, "fetch"); err != nil {
 			return err
 		}
 	}
@@ -191,7 +192,7 @@ func (r *wire) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
 		return nil, err
 	}
 	tracking := r.lineAt(s.Remote, s.Ref).Tracking
-	switch at, err := r.refs.get(tracking); {
+	switch at, err := r.refs.Get(tracking); {
 	case err != nil:
 		return nil, err
 	case name == h.bookmark:
@@ -231,7 +232,7 @@ func (r *wire) Push(ctx context.Context, s vcs.Sending) ([]string, error) {
 	if len(goes) == 0 { // all is secret
 		return words, nil
 	}
-	return words, r.refs.set(tracking, goes[0], "update by push")
+	return words, r.refs.Set(tracking, goes[0], "update by push")
 }
 
 // usual is what hg says of every push, and of the changesets that went.
@@ -254,7 +255,7 @@ func serverWords(out string) (words []string) {
 
 // Fetched returns earlier tips of a remote's branch.
 func (r *wire) Fetched(_ context.Context, tracking string) (ids []object.ID) {
-	for _, m := range r.refs.moves(tracking) {
+	for _, m := range r.refs.Moves(tracking) {
 		ids = append(ids, m.To)
 	}
 	return ids
@@ -262,7 +263,7 @@ func (r *wire) Fetched(_ context.Context, tracking string) (ids []object.ID) {
 
 // FetchedAt returns when a remote was asked last.
 func (r *wire) FetchedAt(_ context.Context, remote vcs.Remote, _ string) time.Time {
-	f, err := r.refs.read()
+	f, err := r.refs.Read()
 	if at := f.Fetched[remote.Key()]; err == nil && at > 0 {
 		return time.Unix(at, 0)
 	}

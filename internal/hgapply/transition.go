@@ -6,16 +6,15 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"slices"
 	"strings"
 	"time"
 
 	"dorvik.dev/dorvik/internal/beneath"
+	"dorvik.dev/dorvik/internal/beside"
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/hg"
 	"dorvik.dev/dorvik/internal/ledger"
-	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/words"
 	"dorvik.dev/dorvik/internal/workdir"
 )
@@ -95,9 +94,24 @@ func (f *files) away(tr *Transition) beneath.Folder {
 	return beneath.Folder(filepath.Join(f.keepAt(tr.Keep), "files"))
 }
 
-// fresh returns the folder in which new files are written, before they are moved to their places.
-func (f *files) fresh(tr *Transition) beneath.Folder {
-	return beneath.Folder(filepath.Join(f.keepAt(tr.Keep), "new"))
+// moving returns what moves the files of a transition.
+func (f *files) moving(ctx context.Context, tr *Transition) *workdir.Files {
+	m := &workdir.Files{Tree: f.at(), Away: f.away(tr), Ledger: f.ledger, Branch: tr.Waypoint.Branch, Made: tr.Made,
+		Fresh: beneath.Folder(filepath.Join(f.keepAt(tr.Keep), "new"))}
+	m.Holds = func(in beneath.Folder, path string, e object.Entry, begun bool) (bool, error) {
+		return f.holds(ctx, in, path, e, begun)
+	}
+	m.Make = func(path string, e object.Entry) error {
+		data, err := f.Planner.Store.Blob(ctx, e.ID)
+		if err != nil {
+			return err
+		}
+		return beside.WriteEntry(m.Fresh, path, e, data)
+	}
+	if tr.Kind != change.Switching {
+		m.Aside, m.Blocking = f.asideAt(&tr.Waypoint), tr.Waypoint.Aside
+	}
+	return m
 }
 
 // rest is the file for changesets that hg adds again while it removes others.
@@ -176,13 +190,16 @@ func (a *Applier) forward(ctx context.Context, tr *Transition, changes []object.
 	if err := a.Repo.MakeSecret(ctx, tr.Secret); err != nil {
 		return err
 	}
-	if err := errors.Join(ledger.Step("move aside"), a.files.moveAside(tr)); err != nil {
+	files := a.files.moving(ctx, tr)
+	if tr.Kind == change.Accepting {
+		if err := errors.Join(ledger.Step("move aside"), files.MoveAside()); err != nil {
+			return err
+		}
+	}
+	if err := errors.Join(ledger.Step("switch files"), files.MoveAway(changes)); err != nil {
 		return err
 	}
-	if err := errors.Join(ledger.Step("switch files"), a.files.moveAway(ctx, tr, changes)); err != nil {
-		return err
-	}
-	return a.files.writeNew(ctx, tr, changes)
+	return files.WriteNew(changes)
 }
 
 // finish takes the steps after the parent was set. Each may be taken twice.
@@ -217,14 +234,14 @@ func (a *Applier) finish(ctx context.Context, tr *Transition) error {
 			return err
 		}
 	}
+	files := a.files.moving(ctx, tr)
 	if tr.Kind == change.Undoing {
-		a.files.bringBack(&tr.Waypoint)
+		files.BringBack()
 	}
 	if err := a.record(tr); err != nil {
 		return err
 	}
-	os.RemoveAll(string(a.files.away(tr)))
-	os.RemoveAll(string(a.files.fresh(tr)))
+	files.Clean()
 	os.Remove(a.files.keepAt(tr.Keep)) // unless something is kept there
 	return errors.Join(ledger.Step("erase"), a.erase())
 }
@@ -299,15 +316,12 @@ func (a *Applier) restore(ctx context.Context, tr *Transition, changes []object.
 			return err
 		}
 	}
-	if err := a.files.putBack(ctx, tr, changes); err != nil {
+	files := a.files.moving(ctx, tr)
+	if err := files.PutBack(changes); err != nil {
 		return err
 	}
-	for _, dir := range slices.Backward(tr.Made) {
-		_ = a.files.at().Remove(dir) // what is not empty stays
-	}
-	os.RemoveAll(string(a.files.fresh(tr)))
 	if tr.Kind == change.Accepting {
-		a.files.bringBack(&tr.Waypoint)
+		files.BringBack()
 	}
 	release()
 	can, _, err := a.Repo.Removable(ctx, tr.Adds)
@@ -407,113 +421,6 @@ func (f *files) moveState(tr *Transition) error {
 		if err != nil {
 			return fmt.Errorf("putting away what hg left half done: %w", err)
 		}
-	}
-	return nil
-}
-
-// moveAside moves untracked obstacles aside.
-func (f *files) moveAside(tr *Transition) error {
-	if tr.Kind != change.Accepting {
-		return nil
-	}
-	for _, p := range tr.Waypoint.Aside {
-		if err := f.at().Move(p, f.asideAt(&tr.Waypoint), p); err != nil {
-			return fmt.Errorf("moving %s aside: %w", p, err)
-		}
-	}
-	return nil
-}
-
-// bringBack returns obstacles to their places.
-func (f *files) bringBack(wp *ledger.Waypoint) {
-	for _, p := range wp.Aside {
-		workdir.GiveBack(f.ledger, f.at(), p, f.asideAt(wp), p)
-	}
-}
-
-// moveAway moves the files away that the change replaces, and compares them. If one is not what it was when the join
-// was computed, the error is a *change.MovedError.
-func (f *files) moveAway(ctx context.Context, tr *Transition, changes []object.Change) error {
-	for _, c := range changes {
-		if c.Old.Absent() {
-			continue
-		}
-		if err := ledger.Step("away " + c.Path); err != nil {
-			return err
-		}
-		err := f.at().Move(c.Path, f.away(tr), c.Path)
-		if isGone(err) {
-			return &change.MovedError{Branch: tr.Waypoint.Branch, Work: true}
-		}
-		if err != nil {
-			return fmt.Errorf("moving %s away: %w", c.Path, err)
-		}
-		same, err := f.holds(ctx, f.away(tr), c.Path, c.Old, false)
-		if err != nil {
-			return err
-		}
-		if !same {
-			return &change.MovedError{Branch: tr.Waypoint.Branch, Work: true}
-		}
-	}
-	for _, c := range changes {
-		for dir := plan.Folder(c.Path); dir != "" && !c.Old.Absent(); dir = plan.Folder(dir) {
-			if f.at().Remove(dir) != nil { // it is not empty
-				break
-			}
-		}
-	}
-	return nil
-}
-
-// writeNew writes the files of the change into their free places.
-func (f *files) writeNew(ctx context.Context, tr *Transition, changes []object.Change) error {
-	for _, c := range changes {
-		if c.New.Absent() {
-			continue
-		}
-		data, err := f.Planner.Store.Blob(ctx, c.New.ID)
-		if err == nil {
-			err = ledger.Step("write " + c.Path)
-		}
-		if err == nil {
-			err = hg.WriteEntry(f.fresh(tr), c.Path, c.New, data)
-		}
-		if err == nil {
-			err = f.fresh(tr).Move(c.Path, f.at(), c.Path)
-		}
-		if errors.Is(err, beneath.ErrTaken) {
-			return &change.MovedError{Branch: tr.Waypoint.Branch, Work: true}
-		}
-		if err != nil {
-			return fmt.Errorf("writing %s: %w", c.Path, err)
-		}
-	}
-	return nil
-}
-
-// putBack removes what the change wrote and returns the files that were moved away. Files that hold something else were
-// saved meanwhile; they stay, and where the others are is told.
-func (f *files) putBack(ctx context.Context, tr *Transition, changes []object.Change) error {
-	for _, c := range slices.Backward(changes) {
-		moved := f.away(tr).Has(c.Path)
-		untouched := slices.Contains(tr.Waypoint.Aside, c.Path) && !f.asideAt(&tr.Waypoint).Has(c.Path)
-		if c.New.Absent() || untouched || !moved && !c.Old.Absent() || !f.at().Has(c.Path) {
-			continue
-		}
-		ours, err := f.holds(ctx, f.at(), c.Path, c.New, true)
-		if err == nil && ours {
-			err = f.at().Remove(c.Path)
-		}
-		if err != nil && !isGone(err) {
-			return fmt.Errorf("putting %s back: %w", c.Path, err)
-		}
-		for dir := plan.Folder(c.Path); slices.Contains(tr.Made, dir) && f.at().Remove(dir) == nil; dir = plan.Folder(
-			dir) {
-		}
-	}
-	for _, c := range changes {
-		workdir.GiveBack(f.ledger, f.at(), c.Path, f.away(tr), c.Path)
 	}
 	return nil
 }

@@ -1,4 +1,6 @@
-package hg
+// Package beside keeps what Dorvik needs and a system other than git does not keep: objects, names of commits, and
+// checkouts for builds. All lie in files below the system's own folder.
+package beside
 
 import (
 	"encoding/json"
@@ -15,15 +17,15 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// refs are names for commits that Mercurial does not keep: where the branches of remotes were when they were asked
-// last, and Dorvik's own. They are a file that is replaced as a whole.
-type refs struct {
+// Names are names for commits that a system does not keep: where the branches of remotes were when they were asked last,
+// and Dorvik's own. They are a file that is replaced as a whole, and may be used by several processes.
+type Names struct {
 	file string
 	mu   sync.Mutex
 }
 
-// refFile is its content.
-type refFile struct {
+// Record is its content.
+type Record struct {
 	Refs    map[string]string `json:"refs"`              // nodes by full name
 	Fetched map[string]int64  `json:"fetched,omitempty"` // by remote: seconds since the epoch
 	Moves   map[string][]move `json:"moves,omitempty"`   // of remotes' branches, oldest first
@@ -38,14 +40,16 @@ type move struct {
 // mostMoves is how many moves of a name are kept.
 const mostMoves = 200
 
-func openRefs(file string) (*refs, error) {
-	r := &refs{file: file}
-	_, err := r.read()
+// OpenNames opens the file. The error is that of one that cannot be read.
+func OpenNames(file string) (*Names, error) {
+	r := &Names{file: file}
+	_, err := r.Read()
 	return r, err
 }
 
-func (r *refs) read() (refFile, error) {
-	f := refFile{map[string]string{}, map[string]int64{}, map[string][]move{}}
+// Read returns the content of the file.
+func (r *Names) Read() (Record, error) {
+	f := Record{map[string]string{}, map[string]int64{}, map[string][]move{}}
 	data, err := os.ReadFile(r.file)
 	if errors.Is(err, fs.ErrNotExist) {
 		return f, nil
@@ -59,8 +63,8 @@ func (r *refs) read() (refFile, error) {
 	return f, nil
 }
 
-// change changes the file. Other processes wait meanwhile.
-func (r *refs) change(do func(f *refFile) error) error {
+// Change changes the file. Other processes wait meanwhile.
+func (r *Names) Change(do func(f *Record) error) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	lock, err := os.OpenFile(r.file+".lock", os.O_RDWR|os.O_CREATE, 0o600)
@@ -71,7 +75,7 @@ func (r *refs) change(do func(f *refFile) error) error {
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
 		return fmt.Errorf("storing names: %w", err)
 	}
-	f, err := r.read()
+	f, err := r.Read()
 	if err != nil {
 		return err
 	}
@@ -82,28 +86,28 @@ func (r *refs) change(do func(f *refFile) error) error {
 	if err != nil {
 		return err
 	}
-	return writeFile(r.file, data)
+	return WriteFile(r.file, data)
 }
 
-// get returns the commit of a full name, or zero.
-func (r *refs) get(name string) (object.ID, error) {
-	f, err := r.read()
+// Get returns the commit of a full name, or zero.
+func (r *Names) Get(name string) (object.ID, error) {
+	f, err := r.Read()
 	if err != nil || f.Refs[name] == "" {
 		return object.ID{}, err
 	}
 	return object.ParseID(f.Refs[name])
 }
 
-// set gives a name to a commit, or takes it away.
-func (r *refs) set(name string, to object.ID, why string) error {
-	return r.change(func(f *refFile) error {
-		f.put(name, to, why)
+// Set gives a name to a commit, or takes it away.
+func (r *Names) Set(name string, to object.ID, why string) error {
+	return r.Change(func(f *Record) error {
+		f.Put(name, to, why)
 		return nil
 	})
 }
 
-// put is set in a file that was read. With a reason the move is remembered.
-func (f *refFile) put(name string, to object.ID, why string) {
+// Put is Set in a file that was read. With a reason the move is remembered.
+func (f *Record) Put(name string, to object.ID, why string) {
 	if to.IsZero() {
 		delete(f.Refs, name)
 		return
@@ -118,24 +122,24 @@ func (f *refFile) put(name string, to object.ID, why string) {
 	}
 }
 
-// update moves names, all or none: each only if it is at its old value.
-func (r *refs) update(why string, updates []vcs.RefUpdate) error {
-	return r.change(func(f *refFile) error {
+// Update moves names, all or none: each only if it is at its old value.
+func (r *Names) Update(why string, updates []vcs.RefUpdate) error {
+	return r.Change(func(f *Record) error {
 		for _, u := range updates {
 			if was := f.Refs[u.Name]; was != "" && was != u.Old.String() || was == "" && !u.Old.IsZero() {
 				return &vcs.RefMovedError{Name: u.Name, Err: fmt.Errorf("it is at %s", was)}
 			}
 		}
 		for _, u := range updates {
-			f.put(u.Name, u.New, why)
+			f.Put(u.Name, u.New, why)
 		}
 		return nil
 	})
 }
 
-// all returns all names.
-func (r *refs) all() (map[string]object.ID, error) {
-	f, err := r.read()
+// All returns all names.
+func (r *Names) All() (map[string]object.ID, error) {
+	f, err := r.Read()
 	if err != nil {
 		return nil, err
 	}
@@ -148,9 +152,9 @@ func (r *refs) all() (map[string]object.ID, error) {
 	return out, nil
 }
 
-// moves returns the moves of a name.
-func (r *refs) moves(name string) (out []vcs.RefMove) {
-	f, err := r.read()
+// Moves returns the moves of a name.
+func (r *Names) Moves(name string) (out []vcs.RefMove) {
+	f, err := r.Read()
 	if err != nil {
 		return nil
 	}
@@ -160,20 +164,4 @@ func (r *refs) moves(name string) (out []vcs.RefMove) {
 		}
 	}
 	return out
-}
-
-// writeFile replaces a file, completely or not at all.
-func writeFile(path string, data []byte) error {
-	f, err := os.OpenFile(path+".new", os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
-	if err != nil {
-		return err
-	}
-	_, err = f.Write(data)
-	if err = errors.Join(err, f.Sync(), f.Close()); err == nil {
-		err = os.Rename(path+".new", path)
-	}
-	if err != nil {
-		os.Remove(path + ".new")
-	}
-	return err
 }
