@@ -57,11 +57,13 @@ var arrows = map[string]string{
 	"odb":           "core/parallel core/object +github.com/klauspost/compress +golang.org/x/sys",
 	"vcs":           "core/rx core/object",
 	"git":           "core/rx core/object odb vcs watch",
-	"hg":            "beneath core/rx core/object odb vcs watch",
+	"beside":        "beneath core/object odb vcs",
+	"hg":            "beneath beside core/rx core/object odb vcs watch",
+	"svn":           "beside core/rx core/object odb vcs watch",
 	"exact":         "",
 	"watch":         "+github.com/fsnotify/fsnotify",
 	"workdir":       "beneath core/object change exact ledger plan vcs",
-	"hgapply":       "core/history core/merge core/object core/settle beneath change exact hg ledger plan vcs words workdir",
+	"hgapply":       "core/history core/merge core/object core/settle beneath beside change exact hg ledger plan vcs words workdir",
 	"check":         "core/rx",
 	"plan": "core/account core/caught core/decided core/diagnose core/diff core/history core/lexing core/merge core/misfit " +
 		"core/object core/replay core/rx core/settle vcs words +golang.org/x/sync",
@@ -131,7 +133,7 @@ func TestArrowsRunDownward(t *testing.T) {
 				assert.NotContains(t, []string{"os", "os/exec", "path/filepath"}, i, "planning writes nothing")
 			}
 			if i == "os/exec" {
-				assert.Contains(t, []string{"git", "hg", "check", "gittest", "hgtest", "faulttest", "host", "demo"}, name,
+				assert.Contains(t, []string{"git", "hg", "svn", "check", "gittest", "hgtest", "faulttest", "host", "demo"}, name,
 					"only these start processes")
 			}
 		}

@@ -88,12 +88,13 @@ func (e *env) code(err error) int {
 	var refusal *vcs.Refusal
 	var published *plan.PublishedError
 	var fixed *plan.FixedError
+	var linear *plan.LinearError
 	switch {
 	case errors.As(err, &u):
 		return exitUsage
 	case errors.Is(err, ledger.ErrInUse), errors.As(err, &moved), errors.As(err, &ref):
 		return exitMoved
-	case errors.As(err, &published), errors.As(err, &fixed):
+	case errors.As(err, &published), errors.As(err, &fixed), errors.As(err, &linear):
 		return exitConflicts
 	case errors.As(err, &refusal):
 		return exitRefused

@@ -9,6 +9,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/hg"
+	"dorvik.dev/dorvik/internal/svn"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -17,8 +18,9 @@ type System string
 
 // The systems.
 const (
-	Git       System = "git"
-	Mercurial System = "hg"
+	Git        System = "git"
+	Mercurial  System = "hg"
+	Subversion System = "svn"
 )
 
 // systemRow is how a system's repositories are made.
@@ -36,17 +38,20 @@ var rows = map[System]systemRow{
 	Mercurial: {"remote", hgRemote, hgClone, func(ctx context.Context, clone, key, value string) error {
 		return inHg(ctx, clone, func(r *hg.Repo) error { return r.SetConfig(ctx, key, value) })
 	}},
+	Subversion: {"repository", svnRemote, svnClone, func(ctx context.Context, clone, key, value string) error {
+		return inSvn(ctx, clone, func(r *svn.Repo) error { return r.SetConfig(ctx, key, value) })
+	}},
 }
 
 // Systems lists the systems.
-var Systems = []System{Git, Mercurial}
+var Systems = []System{Git, Mercurial, Subversion}
 
 // ParseSystem reads the name of a system.
 func ParseSystem(name string) (System, error) {
 	if s := System(name); slices.Contains(Systems, s) {
 		return s, nil
 	}
-	return "", fmt.Errorf("there is no system %q: there are git and hg", name)
+	return "", fmt.Errorf("there is no system %q: there are git, hg and svn", name)
 }
 
 func gitRemote(ctx context.Context, o *object.Overlay, dir string, tip object.ID) error {

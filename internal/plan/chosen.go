@@ -18,6 +18,8 @@ type Plan struct {
 	Why           string // reason, as a sentence
 	Wanted        Wanted
 	Published     []Published // commits of yours that are on a remote
+
+	compared *Join // the merge that compares both sides, where the merge itself is impossible
 }
 
 // Pushed reports whether a rebase would rewrite published commits.
@@ -67,6 +69,10 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 			pl.Rebase = &Join{Route: Rebase, Refused: &FixedError{by.Name, pl.Published}}
 		}
 	}
+	if by := pn.dialect(); by.Linear {
+		pl.compared = pl.Merge
+		pl.Merge = &Join{Route: Merge, Refused: &LinearError{by.Name}}
+	}
 	if pl.Wanted, err = pn.wanted(ctx, p.Branch.Name); err != nil {
 		return nil, err
 	}
@@ -114,7 +120,7 @@ func (pl *Plan) honour(p *Position) {
 	case pl.Wanted.Route == "":
 	case pl.Wanted.Route == pl.Suggested:
 		pl.Why = pl.Wanted.Setting + ". Also, " + pl.Why
-	case pl.Rebase.Refused != nil || len(p.TakenOut) > 0 || pl.Pushed():
+	case pl.Rebase.Refused != nil || pl.Merge.Refused != nil || len(p.TakenOut) > 0 || pl.Pushed():
 		pl.Why = pl.Wanted.Setting + ", and yet: " + pl.Why
 	default:
 		pl.Suggested = pl.Wanted.Route
@@ -125,8 +131,10 @@ func (pl *Plan) honour(p *Position) {
 func (pl *Plan) suggest(p *Position) {
 	yours := words.Count(len(p.Divergence.Yours), "commit", "commits")
 	asksR, asksM := pl.Rebase.Conflicts(), pl.Merge.Conflicts()
-	fixed := (*FixedError)(nil)
+	fixed, linear := (*FixedError)(nil), (*LinearError)(nil)
 	switch {
+	case errors.As(pl.Merge.Refused, &linear):
+		pl.Suggested, pl.Why = Rebase, linear.By+" keeps one row of revisions: what is yours goes on top of what is new."
 	case errors.As(pl.Rebase.Refused, &fixed):
 		pl.Suggested, pl.Why = Merge, fmt.Sprintf("others have %s already, and %s keeps what others have for good.",
 			words.Is(len(p.Divergence.Yours), "your commit", "some of your "+yours), fixed.By)
@@ -169,8 +177,11 @@ func (pl *Plan) Of(r Route) *Join {
 
 // Asking returns the join that compares both sides: the merge or the pick.
 func (pl *Plan) Asking() *Join {
-	if pl.Pick != nil {
+	switch {
+	case pl.Pick != nil:
 		return pl.Pick
+	case pl.compared != nil:
+		return pl.compared
 	}
 	return pl.Merge
 }

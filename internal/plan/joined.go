@@ -275,6 +275,14 @@ func (e *FixedError) Error() string {
 		strings.Join(words.Some(names, 3), ", ") + ". Choose the merge; nothing was changed"
 }
 
+// LinearError reports that a merge is impossible: the system keeps one row of commits.
+type LinearError struct{ By string } // the system
+
+func (e *LinearError) Error() string {
+	return e.By + " keeps one row of revisions, and has no commit that joins two. Choose the rebase, which puts yours on " +
+		"top; nothing was changed"
+}
+
 // DecidedIn returns the decisions that belong to the conflicts of a join.
 func DecidedIn(j *Join, all *settle.Decisions) (out []settle.Decision) {
 	asked := map[settle.Key]bool{}

@@ -149,6 +149,9 @@ func (ps *Pusher) refused(ctx context.Context, out *Pushed) error {
 // arrived records a push that was accepted. first reports that the branch follows its new branch from now on.
 func (ps *Pusher) arrived(ctx context.Context, p *plan.Position, b vcs.Branch, out *Pushed, first bool) error {
 	s := ps.s
+	if numbered, ok := s.Repo.(vcs.Numbered); ok {
+		out.Tip = numbered.Became(out.Tip)
+	}
 	if err := (sender{repo: s.Repo}).holds(ctx, out); err != nil {
 		return err
 	}
@@ -157,7 +160,7 @@ func (ps *Pusher) arrived(ctx context.Context, p *plan.Position, b vcs.Branch, o
 		s.Ledger.Noted(err)
 		out.Phase = phase
 	}
-	e := ledger.LogEntry{What: ledger.Sent, When: time.Now(), Branch: b.Name, From: p.Upstream().Theirs, To: b.Tip}
+	e := ledger.LogEntry{What: ledger.Sent, When: time.Now(), Branch: b.Name, From: p.Upstream().Theirs, To: out.Tip}
 	if !out.Was.IsZero() {
 		e.Of = ledger.Exchanged
 	}

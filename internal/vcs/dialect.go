@@ -21,16 +21,23 @@ type Dialect struct {
 	KeepsShared bool
 	// LateIDs says that a new commit gets its id only when it is stored.
 	LateIDs bool
+	// Linear says that a line is one row of commits: what is yours goes on top, and a merge of yours with theirs is no
+	// commit.
+	Linear bool
 }
 
 // The dialects. Rows are written without field names, so a row that lacks a field does not compile.
 var (
 	InGit = Dialect{"git", "“git remote add origin ADDRESS”", "", "“git fsck”", "“git config dorvik.%s”",
-		"“git config --global dorvik.%s”", "git config dorvik.%s", "“git switch %s”", true, true, false, false}
+		"“git config --global dorvik.%s”", "git config dorvik.%s", "“git switch %s”", true, true, false, false, false}
 	InMercurial = Dialect{"Mercurial", "“default = ADDRESS” in the section [paths] of .hg/hgrc",
 		"“hg phase --draft -r .”", "“hg verify”",
 		"“%s = …” in the section [dorvik] of .hg/hgrc", "“%s = …” in the section [dorvik] of your .hgrc",
-		"[dorvik] %s in hgrc", "“hg update %s”", false, false, true, true}
+		"[dorvik] %s in hgrc", "“hg update %s”", false, false, true, true, false}
+	InSubversion = Dialect{"Subversion", "“svn relocate ADDRESS”", "", "“svnadmin verify” at the repository",
+		"“%s = …” in the section [dorvik] of .svn/dorvik/config",
+		"“%s = …” in the section [dorvik] of ~/.subversion/config", "[dorvik] %s in .svn/dorvik/config",
+		"“svn switch %s”", false, false, true, true, true}
 )
 
 // Set names what sets a key of Dorvik, given without its section.

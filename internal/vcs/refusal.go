@@ -27,6 +27,7 @@ const (
 	Shallow      RefusalKind = "shallow"   // the server takes no commits from a shallow clone
 	ServerRule   RefusalKind = "rule"      // a hook or a rule on the server said no
 	LocalHook    RefusalKind = "hook"      // the pre-push hook here said no
+	Locked       RefusalKind = "locked"    // somebody holds a lock on a file that changes
 	Store        RefusalKind = "store"     // the server could not write
 	NoAccess     RefusalKind = "access"
 	NoLogin      RefusalKind = "login"        // the server does not know who you are
@@ -107,6 +108,7 @@ var refusals = map[RefusalKind]refusalRow{
 		ChangeWork, "rule"},
 	LocalHook: {"The push was stopped here.", "your own pre-push hook stopped the push", "Fix what the hook found",
 		ChangeWork, "hook"},
+	Locked: {refused, "somebody holds a lock on a file that you change", "Ask who holds it", PushAgain, "busy"},
 	Store: {refused, "the server could not store the commits: its disk is full or may not be written",
 		"Ask who looks " +
 			"after the server", PushAgain, "unknown"},

@@ -1,0 +1,372 @@
+package svn
+
+import (
+	"context"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"time"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// What was changed and is not checked in is a commit on top of what was checked out, or several: one for each change
+// list. If there are change lists, what is in none of them is uncommitted work, which a check-in leaves out.
+
+// seen is what was read of a working copy.
+type seen struct {
+	own       string // the .svn folder
+	entries   []statusEntry
+	stamps    map[string]string // of the files that it depends on
+	course    *course
+	groups    []group // with their commits, the oldest first
+	loose     []string
+	untracked []string
+	conflicts []statusEntry
+	work      *changes
+}
+
+// tip returns the last commit: of what is not checked in, or of what was checked out.
+func (s *seen) tip() object.ID {
+	if n := len(s.groups); n > 0 {
+		return s.groups[n-1].commit
+	}
+	return s.course.from
+}
+
+// group is the changes of one change list.
+type group struct {
+	list   string // its name; empty for changes where there are no lists
+	paths  []string
+	commit object.ID
+}
+
+// changes are the paths of the tree that are not as they were checked out.
+type changes struct {
+	set  map[string]object.Entry
+	list map[string]string // change lists of paths
+	when time.Time         // when the last of them was saved
+}
+
+// look reads the working copy, as far as it is not as it was when it was read last.
+func (r *place) look(ctx context.Context) (*seen, error) {
+	entries, err := r.svn.status(ctx, r.dir)
+	if err != nil {
+		return nil, lockedError(err, r.own)
+	}
+	if err := usable(entries); err != nil {
+		return nil, err
+	}
+	stamps := r.stamps(entries)
+	r.mu.Lock()
+	last := r.seen
+	r.mu.Unlock()
+	if last != nil && slices.Equal(last.entries, entries) && mapsEqual(last.stamps, stamps) {
+		return last, nil
+	}
+	s := &seen{own: r.own, entries: entries, stamps: stamps}
+	same := func(of string) bool { return last != nil && last.stamps[of] == stamps[of] }
+	if same("wc.db") && same("revisions") {
+		s.course = last.course
+	} else {
+		var b *base
+		if same("wc.db") {
+			b = last.course.base
+		} else if b, err = r.baseOf(ctx, entries, r.made); err != nil {
+			return nil, lockedError(err, r.own)
+		}
+		if s.course, err = r.course(ctx, b); err != nil {
+			return nil, err
+		}
+	}
+	if err := r.read(ctx, s); err != nil {
+		return nil, err
+	}
+	r.mu.Lock()
+	r.seen = s
+	r.mu.Unlock()
+	return s, nil
+}
+
+func mapsEqual(a, b map[string]string) bool {
+	if len(a) != len(b) {
+		return false
+	}
+	for key, value := range a {
+		if other, ok := b[key]; !ok || other != value {
+			return false
+		}
+	}
+	return true
+}
+
+// stamps tells apart versions of the files that a look depends on.
+func (r *place) stamps(entries []statusEntry) map[string]string {
+	out := map[string]string{"wc.db": stampOf(filepath.Join(r.own, "wc.db")),
+		"revisions": stampOf(r.mirror.file("revisions.json")), "messages": stampOf(r.messagesFile())}
+	for _, e := range entries {
+		if e.Is.Item != "unversioned" {
+			out["/"+e.Path] = stampOf(filepath.Join(r.dir, filepath.FromSlash(e.Path)))
+		}
+	}
+	return out
+}
+
+func stampOf(path string) string {
+	info, err := os.Lstat(path)
+	if err != nil {
+		return ""
+	}
+	return fmt.Sprint(info.ModTime().UnixNano(), info.Size(), info.Mode(), inode(info))
+}
+
+// ObstructedError reports something else where svn has a file or a folder.
+type ObstructedError struct{ Path string }
+
+func (e *ObstructedError) Error() string {
+	return fmt.Sprintf("%s is not what svn has there: a file stands in the place of a folder, or the reverse. Move it "+
+		"away, and look again. Nothing was changed", e.Path)
+}
+
+// read sorts what was changed into groups and makes their commits.
+func (r *place) read(ctx context.Context, s *seen) error {
+	for _, e := range s.entries {
+		switch {
+		case e.Is.Item == "unversioned":
+			path := filepath.ToSlash(e.Path)
+			if info, err := os.Lstat(filepath.Join(r.dir, e.Path)); err == nil && info.IsDir() {
+				path += "/"
+			}
+			s.untracked = append(s.untracked, path)
+		case e.Is.Item == "conflicted", e.Is.Tree, e.Is.Props == "conflicted":
+			s.conflicts = append(s.conflicts, e)
+		case e.Is.Item == "obstructed":
+			return &ObstructedError{e.Path}
+		}
+	}
+	var err error
+	if s.work, err = r.changed(ctx, s); err != nil {
+		return err
+	}
+	byList := map[string][]string{}
+	for path := range s.work.set {
+		name := s.work.list[path]
+		byList[name] = append(byList[name], path)
+	}
+	names := sortedKeys(byList)
+	if len(names) > 1 || len(names) == 1 && names[0] != "" {
+		s.loose = byList[""]
+		slices.Sort(s.loose)
+		names = slices.DeleteFunc(names, func(name string) bool { return name == "" })
+	}
+	who, err := newSettings(&objects{r}).Committer(ctx)
+	if err != nil {
+		return err
+	}
+	who.When, who.Zone = s.work.when.Unix(), "+0000"
+	tree, parent := s.course.base.tree, s.course.from
+	for _, name := range names {
+		paths := byList[name]
+		slices.Sort(paths)
+		set := map[string]object.Entry{}
+		for _, path := range paths {
+			set[path] = s.work.set[path]
+		}
+		if tree, err = edited(ctx, r.made, tree, set); err != nil {
+			return err
+		}
+		message, err := r.message(name)
+		if err != nil {
+			return err
+		}
+		parent = r.made.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{parent}, AuthorLine: who.String(),
+			Committer: who, Message: strings.TrimRight(message, "\n") + "\n"})
+		s.groups = append(s.groups, group{name, paths, parent})
+	}
+	return nil
+}
+
+// changed reads what is not as it was checked out.
+func (r *place) changed(ctx context.Context, s *seen) (*changes, error) {
+	c := &changes{set: map[string]object.Entry{}, list: map[string]string{}, when: s.course.base.when}
+	nodes, props, err := r.now(ctx, s)
+	if err != nil {
+		return nil, err
+	}
+	b := s.course.base
+	lists, moves := map[string]string{}, map[string]string{}
+	ask := map[string]bool{}
+	for _, e := range s.entries {
+		path := filepath.ToSlash(e.Path)
+		if e.Is.Item == "unversioned" || e.Is.Item == "external" || e.Is.Item == "ignored" {
+			continue
+		}
+		lists[path] = e.list
+		if e.Is.To != "" {
+			moves[path] = filepath.ToSlash(e.Is.To)
+		}
+		ask[path] = true
+		if e.Is.Item == "replaced" {
+			for other := range b.nodes {
+				ask[other] = ask[other] || strings.HasPrefix(other, path+"/")
+			}
+		}
+	}
+	for path := range nodes {
+		if _, was := b.nodes[path]; !was {
+			ask[path] = true
+		}
+	}
+	for path := range b.nodes {
+		if _, is := nodes[path]; !is {
+			ask[path] = true
+		}
+	}
+	for path := range ask {
+		if err := r.changedAt(ctx, s, c, path, nodes, props); err != nil {
+			return nil, err
+		}
+		list := lists[path]
+		if to := moves[path]; list == "" && to != "" {
+			list = lists[to]
+		}
+		for at := range c.set {
+			if nodeOf(at) == path && list != "" {
+				c.list[at] = list
+			}
+		}
+	}
+	return c, nil
+}
+
+// now returns the files and folders that svn has now, with their properties.
+func (r *place) now(ctx context.Context, s *seen) (map[string]node, map[string]map[string]string, error) {
+	b := s.course.base
+	if !slices.ContainsFunc(s.entries, func(e statusEntry) bool { return e.structural() }) {
+		return b.nodes, b.props, nil
+	}
+	entries, err := r.svn.info(ctx, r.dir)
+	if err != nil {
+		return nil, nil, lockedError(err, r.own)
+	}
+	nodes := map[string]node{}
+	for _, e := range entries {
+		path := filepath.ToSlash(e.Path)
+		if path == "." {
+			path = ""
+		}
+		if e.Schedule != "delete" && e.Kind != "none" {
+			nodes[path] = node{dir: e.Kind == "dir", sum: e.Checksum}
+		}
+	}
+	props, err := r.svn.properties(ctx, r.dir)
+	return nodes, props, err
+}
+
+// changedAt notes how a file or folder differs from what was checked out.
+func (r *place) changedAt(ctx context.Context, s *seen, c *changes, path string, nodes map[string]node,
+	props map[string]map[string]string) error {
+	b := s.course.base
+	put := func(at string, is object.Entry) error {
+		was, err := r.made.Find(ctx, b.tree, at)
+		if was.Name = ""; err == nil && was != is && !(was.IsTree() && is.Absent()) {
+			c.set[at] = is
+		}
+		return err
+	}
+	n, is := nodes[path]
+	of := map[string]string{}
+	if is {
+		of = props[path]
+	}
+	for name := range b.props[path] {
+		if _, still := of[name]; !still && !isMode(name) {
+			if err := put(propPath(path, name), object.Entry{}); err != nil {
+				return err
+			}
+		}
+	}
+	for name, value := range of {
+		if !isMode(name) {
+			e := object.Entry{Mode: object.ModeFile, ID: r.made.Put(object.KindBlob, []byte(value))}
+			if err := put(propPath(path, name), e); err != nil {
+				return err
+			}
+		}
+	}
+	if is && n.dir {
+		return nil
+	}
+	if !is {
+		return put(path, object.Entry{})
+	}
+	e, when, err := r.entry(path, of)
+	if err != nil {
+		return fmt.Errorf("reading your changes: %w", err)
+	}
+	if when.After(c.when) {
+		c.when = when
+	}
+	return put(path, e)
+}
+
+// entry reads a file of the working copy as a tree has it. It is absent if there is no file.
+func (r *place) entry(path string, props map[string]string) (e object.Entry, when time.Time, err error) {
+	full := filepath.Join(r.dir, filepath.FromSlash(path))
+	info, err := os.Lstat(full)
+	if os.IsNotExist(err) || err == nil && info.IsDir() {
+		return e, when, nil
+	}
+	if err != nil {
+		return e, when, err
+	}
+	when = info.ModTime()
+	e, err = EntryOf(r.made, full, info, props)
+	return e, when, err
+}
+
+// EntryOf puts a file with properties into an overlay, as the repository would store it.
+func EntryOf(made *object.Overlay, full string, info fs.FileInfo, props map[string]string) (e object.Entry, err error) {
+	e.Mode = modeOf(props)
+	var data []byte
+	switch {
+	case info.Mode()&fs.ModeSymlink != 0:
+		e.Mode = object.ModeLink
+		var to string
+		to, err = os.Readlink(full)
+		data = []byte(to)
+	case info.Mode().IsRegular():
+		if e.Mode == object.ModeLink {
+			e.Mode = object.ModeFile
+		}
+		data, err = os.ReadFile(full)
+		data = formOf(props).Stored(data)
+	default:
+		return e, fmt.Errorf("%s is neither a file nor a link", full)
+	}
+	if err == nil {
+		e.ID = made.Put(object.KindBlob, data)
+	}
+	return e, err
+}
+
+// messagesFile keeps the messages of change lists whose name is not all of it.
+func (r *place) messagesFile() string { return filepath.Join(r.settingsAt, "dorvik", "messages.json") }
+
+// dirtyOf returns the uncommitted work.
+func (s *seen) dirty() (out []vcs.Dirty) {
+	for _, path := range s.loose {
+		out = append(out, vcs.Dirty{Path: path, Unstaged: true})
+	}
+	for _, path := range s.untracked {
+		out = append(out, vcs.Dirty{Path: path, Untracked: true})
+	}
+	for _, e := range s.conflicts {
+		out = append(out, vcs.Dirty{Path: filepath.ToSlash(e.Path), Conflict: true})
+	}
+	return out
+}

@@ -1,0 +1,108 @@
+package svn
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"sync"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// stored reads what the mirror has.
+type stored struct{ *place }
+
+func (r stored) Read(_ context.Context, id object.ID) (object.Kind, []byte, error) {
+	if commit, ok := r.bare.get(id); ok {
+		return object.KindCommit, commit, nil
+	}
+	if len(id.Raw()) != sumSize {
+		return 0, nil, fmt.Errorf("object %s: %w", id, object.ErrMissing)
+	}
+	return r.mirror.store.Read(id)
+}
+
+// objects reads and keeps objects.
+type objects struct{ *place }
+
+// Close releases the working copy.
+func (r *objects) Close() {
+	if r.busy != nil {
+		r.busy.Close()
+	}
+}
+
+// Read returns an object: of the mirror, or of what was made of the files.
+func (r *objects) Read(ctx context.Context, id object.ID) (object.Kind, []byte, error) {
+	kind, data, err := stored{r.place}.Read(ctx, id)
+	if errors.Is(err, object.ErrMissing) {
+		return r.made.Read(ctx, id)
+	}
+	return kind, data, err
+}
+
+// ReadMany reads several objects at once.
+func (r *objects) ReadMany(ctx context.Context, ids []object.ID, each func(id object.ID, kind object.Kind,
+	data []byte)) {
+	for _, id := range r.mirror.store.ReadMany(ids, each) {
+		if kind, data, err := r.Read(ctx, id); err == nil {
+			each(id, kind, data)
+		}
+	}
+}
+
+// Keep stores commits or trees from an overlay, beside Subversion's own storage.
+func (r *objects) Keep(ctx context.Context, made *object.Overlay, tips ...object.ID) error {
+	if err := r.mirror.store.Keep(ctx, made, tips...); err != nil {
+		return err
+	}
+	return r.mirror.store.Keep(ctx, r.made, tips...)
+}
+
+// HoldAt notes a commit. Nothing that is kept is ever removed.
+func (r *objects) HoldAt(_ context.Context, name string, at object.ID) error {
+	return r.names.Set("refs/dorvik/"+name, at, "")
+}
+
+// Loose finds none: nothing that is kept is ever removed.
+func (r *objects) Loose(context.Context, []object.ID) ([]object.ID, error) { return nil, nil }
+
+// Alone reports whether so many digits are unambiguous: revisions are shown by their numbers.
+func (r *objects) Alone(context.Context, []object.ID, int) (bool, error) { return true, nil }
+
+// Abbrev asks for no more digits than usual.
+func (r *objects) Abbrev(context.Context) int { return 0 }
+
+// GraphFiles are git's.
+func (r *objects) GraphFiles(context.Context) [][]byte { return nil }
+
+// Signature finds none: revisions are not signed.
+func (r *objects) Signature(context.Context, object.ID) (vcs.Signed, error) {
+	return vcs.Signed{Grade: "N"}, nil
+}
+
+// provisional are commits of which the author and the message are not known yet.
+type provisional struct {
+	mu      sync.Mutex
+	commits map[object.ID][]byte
+}
+
+func (p *provisional) get(id object.ID) ([]byte, bool) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	data, ok := p.commits[id]
+	return data, ok
+}
+
+func (p *provisional) put(id object.ID, data []byte) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.commits[id] = data
+}
+
+func (p *provisional) clear() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	clear(p.commits)
+}

@@ -1,0 +1,571 @@
+package svn
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/beneath"
+	"dorvik.dev/dorvik/internal/beside"
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Likeness is a copy of a working copy beside it, as that is to be: with what svn knows of it, and with its files. svn
+// makes it; the files and the database are moved from there in one go.
+type Likeness struct {
+	Dir   string    // its top
+	Tip   object.ID // of the line, once the working copy is as this
+	Base  object.ID // commit of what is checked out then
+	Dirs  []string  // the folders that svn has, parents first
+	place *place
+	was   *seen // the working copy as it is
+	told  []string
+}
+
+// Goal is what a working copy is to become.
+type Goal struct {
+	Theirs object.ID         // the commit to be checked out: of the line at the repository, or the one that is
+	Was    object.ID         // tree of the files, with all that is not checked in
+	Is     object.ID         // the same, as it is to be
+	Lists  map[string]string // the change lists of files that are not as checked out
+	Texts  map[string]string // messages of change lists
+}
+
+// Told returns what svn does not record any longer of the files, as sentences.
+func (l *Likeness) Told() []string { return l.told }
+
+// Database returns the file that says what svn knows.
+func (l *Likeness) Database() string { return filepath.Join(l.Dir, ".svn", "wc.db") }
+
+// Prepare makes a likeness in a folder that is made. It asks the repository for what is not here. Nothing else changes.
+func (r *Repo) Prepare(ctx context.Context, dir string, g Goal) (*Likeness, error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	l, err := r.likenessOf(dir, s)
+	if err != nil {
+		return nil, err
+	}
+	theirs, err := r.store().Commit(ctx, g.Theirs)
+	if err != nil {
+		return nil, err
+	}
+	if err := l.share(ctx, r.made, s.course.base.tree, theirs.Tree); err != nil {
+		return nil, err
+	}
+	if err := l.bring(ctx, g, s.course, theirs.Tree); err != nil {
+		return nil, err
+	}
+	e := &editing{Likeness: l, goal: g, from: theirs.Tree, store: r.store(), at: beneath.Folder(dir)}
+	if err := e.all(ctx); err != nil {
+		return nil, err
+	}
+	return l, l.check(ctx, g)
+}
+
+// likenessOf begins a likeness.
+func (r *Repo) likenessOf(dir string, s *seen) (*Likeness, error) {
+	if err := os.RemoveAll(dir); err != nil {
+		return nil, err
+	}
+	if err := r.likeness(dir); err != nil {
+		return nil, err
+	}
+	p := &place{dir: dir, own: filepath.Join(dir, ".svn"), svn: r.svn, mirror: r.mirror, names: r.names, made: r.made,
+		bare: r.bare, settingsAt: r.own}
+	return &Likeness{Dir: dir, place: p, was: s}, nil
+}
+
+// share puts the files into a likeness that stay as they are. They are the same files, by other names, as svn replaces
+// files and never writes into them.
+func (l *Likeness) share(ctx context.Context, store *object.Overlay, was, is object.ID) error {
+	other := map[string]bool{}
+	if err := store.EachChange(ctx, was, is, func(c object.Change) { other[nodeOf(c.Path)] = true }); err != nil {
+		return err
+	}
+	for _, e := range l.was.entries {
+		other[filepath.ToSlash(e.Path)] = true
+	}
+	nodes := l.was.course.base.nodes
+	for _, path := range sortedKeys(nodes) {
+		full := filepath.Join(l.Dir, filepath.FromSlash(path))
+		var err error
+		switch {
+		case nodes[path].dir:
+			err = os.MkdirAll(full, 0o755)
+		case !other[path]:
+			real := filepath.Join(filepath.Dir(l.was.own), filepath.FromSlash(path))
+			if err = os.Link(real, full); err != nil && !errors.Is(err, fs.ErrNotExist) {
+				err = copyAs(real, full)
+			}
+			if errors.Is(err, fs.ErrNotExist) { // in a folder that is gone
+				err = nil
+			}
+		}
+		if err != nil {
+			return fmt.Errorf("preparing the joined files: %w; nothing was changed", err)
+		}
+	}
+	return nil
+}
+
+// copyAs copies a file or a link with its times and permissions.
+func copyAs(from, to string) error {
+	info, err := os.Lstat(from)
+	if err != nil {
+		return err
+	}
+	if info.Mode()&fs.ModeSymlink != 0 {
+		target, err := os.Readlink(from)
+		if err != nil {
+			return err
+		}
+		return os.Symlink(target, to)
+	}
+	data, err := os.ReadFile(from)
+	if err == nil {
+		err = os.WriteFile(to, data, info.Mode().Perm())
+	}
+	if err == nil {
+		err = os.Chmod(to, info.Mode().Perm())
+	}
+	if err == nil {
+		err = os.Chtimes(to, info.ModTime(), info.ModTime())
+	}
+	return err
+}
+
+// bring has svn take back what was changed, and go to the revision. Nothing is changed there then, so svn joins nothing.
+func (l *Likeness) bring(ctx context.Context, g Goal, c *course, tree object.ID) error {
+	var paths []string
+	for _, e := range l.was.entries {
+		if e.Is.Item != "unversioned" && e.Is.Item != "external" {
+			paths = append(paths, e.Path)
+		}
+	}
+	svn := l.place.svn
+	if len(paths) > 0 {
+		if err := svn.revert(ctx, l.Dir, paths); err != nil {
+			return err
+		}
+		if err := l.unlist(ctx); err != nil {
+			return err
+		}
+	}
+	if g.Theirs != c.from {
+		err := svn.asked(ctx, func() error {
+			_, err := svn.run(ctx, in(l.Dir, "getting the new revisions", "update", "--quiet", "--ignore-externals",
+				"--accept", "postpone", "-r", strconv.FormatInt(l.place.mirror.records(c.base.url).Upto, 10)))
+			return err
+		})
+		if err != nil {
+			return err
+		}
+	}
+	b, err := svn.readBase(ctx, l.Dir)
+	if err == nil {
+		b.tree, err = l.place.mirror.treeOf(ctx, b, l.place.made)
+	}
+	if err != nil {
+		return err
+	}
+	if b.tree != tree {
+		return fmt.Errorf("svn brought other files than were worked out. Look again; nothing was changed")
+	}
+	return nil
+}
+
+// unlist takes all files off their change lists.
+func (l *Likeness) unlist(ctx context.Context) error {
+	_, err := l.place.svn.run(ctx, in(l.Dir, "sorting the change lists", "changelist", "--quiet", "--remove",
+		"--recursive", "."))
+	return err
+}
+
+// editing brings the files of a likeness from what is checked out to what they are to be.
+type editing struct {
+	*Likeness
+	goal  Goal
+	from  object.ID
+	store *object.Overlay
+	at    beneath.Folder
+}
+
+func (e *editing) all(ctx context.Context) error {
+	changes, err := e.store.Changes(ctx, e.from, e.goal.Is)
+	if err != nil {
+		return err
+	}
+	if len(changes) == 0 && !slices.ContainsFunc(e.was.entries, func(s statusEntry) bool { return s.structural() }) {
+		return nil
+	}
+	if err := e.moves(ctx); err != nil {
+		return err
+	}
+	if err := e.folders(ctx); err != nil {
+		return err
+	}
+	if changes, err = e.left(ctx, changes); err != nil {
+		return err
+	}
+	if err := e.files(ctx, changes); err != nil {
+		return err
+	}
+	if err := e.properties(ctx, changes); err != nil {
+		return err
+	}
+	return e.lists(ctx, changes)
+}
+
+// svn runs a command that changes the likeness.
+func (e *editing) svn(ctx context.Context, args ...string) error {
+	_, err := e.place.svn.run(ctx, in(e.Dir, "preparing the joined files", args...))
+	return err
+}
+
+// moves repeats what svn noted as moved, where the result has it moved, too.
+func (e *editing) moves(ctx context.Context) error {
+	var list []statusEntry
+	for _, s := range e.was.entries {
+		if s.Is.From != "" {
+			list = append(list, s)
+		}
+	}
+	slices.SortFunc(list, func(a, b statusEntry) int { return strings.Compare(a.Path, b.Path) })
+	for _, s := range list {
+		from, to := filepath.ToSlash(s.Is.From), filepath.ToSlash(s.Path)
+		stays, err := e.store.Find(ctx, e.goal.Is, from)
+		if err != nil {
+			return err
+		}
+		comes, err := e.store.Find(ctx, e.goal.Is, to)
+		if err != nil {
+			return err
+		}
+		if !stays.Absent() || comes.Absent() || !e.at.Has(from) || e.at.Has(to) {
+			e.tell(to, from)
+			continue
+		}
+		if err := e.svn(ctx, "move", "--quiet", "--parents", target(from), target(to)); err != nil {
+			return err
+		}
+	}
+	for _, s := range e.was.entries {
+		if s.Is.Copied && s.Is.From == "" && s.Is.Item == "added" {
+			e.tell(filepath.ToSlash(s.Path), "")
+		}
+	}
+	return nil
+}
+
+func (e *editing) tell(path, from string) {
+	if from == "" {
+		from = "another one"
+	}
+	e.told = append(e.told, fmt.Sprintf("%s is added as new: that svn had noted it as made from %s does not last.", path,
+		from))
+}
+
+// folders adds and removes the folders that were added or removed, where the result agrees.
+func (e *editing) folders(ctx context.Context) error {
+	for _, s := range e.was.entries {
+		path := filepath.ToSlash(s.Path)
+		n, was := e.was.course.base.nodes[path]
+		in, err := e.store.Find(ctx, e.goal.Is, path)
+		if err != nil {
+			return err
+		}
+		switch {
+		case s.Is.Item == "deleted" && was && n.dir && in.Absent() && e.at.Has(path):
+			err = e.svn(ctx, "remove", "--quiet", "--force", target(path))
+		case s.Is.Item == "added" && !e.at.Has(path) && e.was.isDir(path):
+			if err = os.MkdirAll(filepath.Join(e.Dir, filepath.FromSlash(path)), 0o755); err == nil {
+				err = e.svn(ctx, "add", "--quiet", "--parents", "--depth", "empty", "--no-auto-props", target(path))
+			}
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// isDir reports whether there is a folder at a path of the working copy.
+func (s *seen) isDir(path string) bool {
+	info, err := os.Lstat(filepath.Join(filepath.Dir(s.own), filepath.FromSlash(path)))
+	return err == nil && info.IsDir()
+}
+
+// left returns the changes that are left after folders were moved and removed.
+func (e *editing) left(ctx context.Context, changes []object.Change) ([]object.Change, error) {
+	var out []object.Change
+	for _, c := range changes {
+		_, _, isProp := PropertyOf(c.Path)
+		if !isProp && c.New.Absent() && !e.at.Has(c.Path) {
+			continue
+		}
+		out = append(out, c)
+	}
+	return out, ctx.Err()
+}
+
+// files writes the files, and has svn add and remove them.
+func (e *editing) files(ctx context.Context, changes []object.Change) error {
+	var gone, added []string
+	missing := map[string]bool{}
+	for _, s := range e.was.entries {
+		missing[filepath.ToSlash(s.Path)] = s.Is.Item == "missing"
+	}
+	for _, c := range changes {
+		if _, _, ok := PropertyOf(c.Path); ok {
+			continue
+		}
+		if c.New.Absent() || e.at.Has(c.Path) && c.New.Mode == object.ModeLink != (c.Old.Mode == object.ModeLink) {
+			if err := e.at.Remove(c.Path); err != nil {
+				return err
+			}
+		}
+		if c.New.Absent() {
+			if !missing[c.Path] {
+				gone = append(gone, c.Path)
+			}
+			continue
+		}
+		if err := e.write(ctx, c); err != nil {
+			return fmt.Errorf("preparing %s: %w", c.Path, err)
+		}
+		added = append(added, c.Path)
+	}
+	if len(gone) > 0 {
+		c := in(e.Dir, "preparing the joined files", "remove", "--quiet", "--force")
+		if err := e.place.svn.at(ctx, c, gone); err != nil {
+			return err
+		}
+	}
+	if len(added) > 0 {
+		c := in(e.Dir, "preparing the joined files", "add", "--quiet", "--force", "--parents", "--depth", "empty",
+			"--no-auto-props", "--no-ignore")
+		return e.place.svn.at(ctx, c, added)
+	}
+	return nil
+}
+
+// write writes a file. One that the change leaves as it is in the working copy is copied with its time, byte for byte.
+func (e *editing) write(ctx context.Context, c object.Change) error {
+	if e.at.Has(c.Path) {
+		if err := e.at.Remove(c.Path); err != nil {
+			return err
+		}
+	}
+	was, err := e.store.Find(ctx, e.goal.Was, c.Path)
+	if err != nil {
+		return err
+	}
+	if was.Name, c.New.Name = "", ""; was == c.New {
+		full := filepath.Join(e.Dir, filepath.FromSlash(c.Path))
+		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+			return err
+		}
+		return copyAs(filepath.Join(filepath.Dir(e.was.own), filepath.FromSlash(c.Path)), full)
+	}
+	data, err := e.store.Blob(ctx, c.New.ID)
+	if err != nil {
+		return err
+	}
+	return beside.WriteEntry(e.at, c.Path, c.New, data)
+}
+
+// properties has svn set and remove properties.
+func (e *editing) properties(ctx context.Context, changes []object.Change) error {
+	for _, c := range changes {
+		path, name, ok := PropertyOf(c.Path)
+		if !ok {
+			if err := e.modes(ctx, c); err != nil {
+				return err
+			}
+			continue
+		}
+		if path != "" && !e.at.Has(path) {
+			continue // it goes with what it belongs to
+		}
+		if c.New.Absent() {
+			if err := e.svn(ctx, "propdel", "--quiet", name, target(path)); err != nil {
+				return err
+			}
+			continue
+		}
+		value, err := e.store.Blob(ctx, c.New.ID)
+		if err != nil {
+			return err
+		}
+		if err := e.set(ctx, name, path, value); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// modes has svn note that a file can be run, or is a link.
+func (e *editing) modes(ctx context.Context, c object.Change) error {
+	if c.New.Absent() {
+		return nil
+	}
+	was := c.Old.Mode
+	if s := e.movedTo(c.Path); s != "" { // svn move brought the properties along
+		from, err := e.store.Find(ctx, e.from, s)
+		if err != nil {
+			return err
+		}
+		was = from.Mode
+	}
+	for name, mode := range map[string]object.Mode{propExec: object.ModeExec, propLink: object.ModeLink} {
+		switch {
+		case c.New.Mode == mode && (was != mode || name == propExec):
+			if err := e.set(ctx, name, c.Path, []byte("*")); err != nil {
+				return err
+			}
+		case c.New.Mode != mode && was == mode:
+			if err := e.svn(ctx, "propdel", "--quiet", name, target(c.Path)); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// movedTo returns what a path was noted to be moved from, or nothing.
+func (e *editing) movedTo(path string) string {
+	for _, s := range e.was.entries {
+		to := filepath.ToSlash(s.Path)
+		if s.Is.From == "" {
+			continue
+		}
+		if rest, ok := strings.CutPrefix(path, to+"/"); ok {
+			return filepath.ToSlash(s.Is.From) + "/" + rest
+		}
+		if to == path {
+			return filepath.ToSlash(s.Is.From)
+		}
+	}
+	return ""
+}
+
+// set has svn set a property, byte for byte.
+func (e *editing) set(ctx context.Context, name, path string, value []byte) error {
+	f, err := os.CreateTemp("", "dorvik-property-")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(value)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return err
+	}
+	return e.svn(ctx, "propset", "--quiet", "--force", "--file", f.Name(), name, target(path))
+}
+
+// lists has svn note the change lists.
+func (e *editing) lists(ctx context.Context, changes []object.Change) error {
+	of := map[string][]string{}
+	for _, c := range changes {
+		path := nodeOf(c.Path)
+		if name := e.goal.Lists[path]; name != "" && !slices.Contains(of[name], path) && !e.isFolder(path) {
+			of[name] = append(of[name], path)
+		}
+	}
+	for _, name := range sortedKeys(of) {
+		c := in(e.Dir, "sorting the change lists", "changelist", "--quiet", name)
+		if err := e.place.svn.at(ctx, c, of[name]); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (e *editing) isFolder(path string) bool {
+	info, err := e.at.Lstat(path)
+	return err == nil && info.IsDir()
+}
+
+// check sees that the likeness is as it was to be, and notes what Dorvik will find there.
+func (l *Likeness) check(ctx context.Context, g Goal) error {
+	l.place.texts = g.Texts
+	s, err := l.place.look(ctx)
+	if err != nil {
+		return err
+	}
+	tree, err := edited(ctx, l.place.made, s.course.base.tree, s.work.set)
+	if err != nil {
+		return err
+	}
+	if tree != g.Is {
+		return fmt.Errorf("svn does not take the joined files as they are to be%s. Nothing was changed",
+			difference(ctx, l.place.store(), g.Is, tree))
+	}
+	l.Tip, l.Base = s.tip(), s.course.from
+	entries, err := l.place.svn.info(ctx, l.Dir)
+	for _, e := range entries {
+		if e.Kind == "dir" && e.Schedule != "delete" && e.Path != "." {
+			l.Dirs = append(l.Dirs, filepath.ToSlash(e.Path))
+		}
+	}
+	slices.Sort(l.Dirs)
+	return err
+}
+
+// difference names a path in which two trees differ.
+func difference(ctx context.Context, store *object.Overlay, a, b object.ID) string {
+	changes, err := store.Changes(ctx, a, b)
+	if err != nil || len(changes) == 0 {
+		return ""
+	}
+	return ", " + changes[0].Path + " for one"
+}
+
+// Dirs returns the folders that svn has in the working copy, parents first.
+func (r *Repo) Dirs(ctx context.Context) (dirs []string, err error) {
+	entries, err := r.svn.info(ctx, r.dir)
+	for _, e := range entries {
+		if e.Kind == "dir" && e.Schedule != "delete" && e.Path != "." {
+			dirs = append(dirs, filepath.ToSlash(e.Path))
+		}
+	}
+	slices.Sort(dirs)
+	return dirs, err
+}
+
+// CopyFile copies a file or a link with its time and permissions, and makes the folders of its new path.
+func CopyFile(from, to string) error {
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+		return err
+	}
+	return copyAs(from, to)
+}
+
+// WriteFile writes an entry of a tree into a folder.
+func WriteFile(ctx context.Context, store *object.Overlay, dir, path string, e object.Entry) error {
+	data, err := store.Blob(ctx, e.ID)
+	if err != nil {
+		return err
+	}
+	return beside.WriteEntry(beneath.Folder(dir), path, e, data)
+}
+
+// Restore makes a folder for svn of a database that was kept, and sees that the texts are there that it names: svn
+// removes those that it does not need any longer.
+func Restore(ctx context.Context, r *Repo, database, dir string, at object.ID) error {
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	if err := copyAs(database, filepath.Join(dir, "wc.db")); err != nil {
+		return fmt.Errorf("reading what was kept: %w; nothing was changed", err)
+	}
+	return r.mirror.giveBack(ctx, r.store(), at)
+}

@@ -1,0 +1,116 @@
+// Package svn reads working copies of Subversion, and checks in. It runs svn, and only commands that print, transfer or
+// note; never those that merge or resolve, and “update” only where no file was changed. What was checked out and the
+// revisions since are translated to objects of core (course.go); what was changed and is not checked in becomes commits
+// on top (work.go).
+package svn
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+
+	"dorvik.dev/dorvik/internal/beside"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// Repo is a working copy. It implements vcs.System. It is safe for concurrent use. It consists of layers, a file each;
+// each has those below: place, objects, settings, lines, work, wire, checkouts.
+type Repo struct{ *checkouts }
+
+var _ vcs.System = (*Repo)(nil)
+
+// TopOf returns the nearest folder upwards that is the top of a working copy.
+func TopOf(dir string) (top string, ok bool) {
+	at, err := filepath.Abs(dir)
+	if err == nil {
+		at, err = filepath.EvalSymlinks(at)
+	}
+	if err != nil {
+		return "", false
+	}
+	for ; ; at = filepath.Dir(at) {
+		if info, err := os.Stat(filepath.Join(at, ".svn")); err == nil && info.IsDir() {
+			return at, true
+		}
+		if at == filepath.Dir(at) {
+			return "", false
+		}
+	}
+}
+
+// place is where a working copy is, and what reads it.
+type place struct {
+	dir string // its top
+	own string // its .svn folder
+	// settingsAt is the .svn folder whose settings count: another one for a likeness.
+	settingsAt string
+	texts      map[string]string // messages of change lists; nil for those that are stored
+	svn        *program
+	mirror     *mirror
+	names      *beside.Names
+	busy       *os.File        // inherited by svn; nil if it cannot be written
+	made       *object.Overlay // what was made of the files and of revisions
+	bare       *provisional
+
+	mu          sync.Mutex
+	provisional map[object.ID][]byte    // commits of which the author is not known yet
+	seen        *seen                   // what was read last; see look
+	became      map[object.ID]object.ID // revisions of commits that were checked in
+}
+
+// Open opens the working copy with the given top.
+func Open(ctx context.Context, top string) (*Repo, error) {
+	own := filepath.Join(top, ".svn")
+	if _, err := os.Stat(filepath.Join(own, "wc.db")); err != nil {
+		if errors.Is(err, os.ErrNotExist) {
+			return nil, errors.New("this working copy is of a Subversion before 1.7: “svn upgrade” brings it up to " +
+				"date. Nothing was changed")
+		}
+		return nil, fmt.Errorf("opening the working copy: %w", err)
+	}
+	r := &place{dir: top, own: own, settingsAt: own, svn: &program{}, bare: &provisional{commits: map[object.ID][]byte{}}}
+	var err error
+	if r.mirror, err = openMirror(own); err != nil {
+		return nil, err
+	}
+	if r.names, err = beside.OpenNames(filepath.Join(own, "dorvik", "refs.json")); err != nil {
+		return nil, err
+	}
+	// Without it the working copy can be read, and is not changed.
+	if r.busy, err = os.OpenFile(filepath.Join(own, "dorvik", "busy"), os.O_RDWR|os.O_CREATE, 0o600); err == nil {
+		r.svn.inherits = r.busy
+	}
+	r.made = object.NewOverlay(object.SHA1, stored{r})
+	read := newSettings(&objects{r})
+	if r.svn.user, err = read.Config(ctx, userName); err != nil {
+		return nil, err
+	}
+	return &Repo{&checkouts{&wire{&work{&lines{read}}}}}, nil
+}
+
+// HoldFile returns the file that svn inherits, to be locked by who changes the working copy; nil if it cannot be
+// written.
+func (r *place) HoldFile() *os.File { return r.busy }
+
+// Where returns where the working copy is.
+func (r *place) Where() vcs.Where { return vcs.Where{Dir: r.dir, Own: r.own} }
+
+// Inside returns the path of a file in the .svn folder.
+func (r *place) Inside(_ context.Context, name string) (string, error) {
+	return filepath.Join(r.own, filepath.FromSlash(name)), nil
+}
+
+// escaped is a path as a part of a URL.
+func escaped(path string) string {
+	var out []string
+	for part := range strings.SplitSeq(path, "/") {
+		out = append(out, url.PathEscape(part))
+	}
+	return strings.Join(out, "/")
+}

@@ -1,0 +1,273 @@
+package svn
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"slices"
+	"strings"
+	"time"
+
+	"dorvik.dev/dorvik/internal/beside"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// wire talks to the repository.
+type wire struct{ *work }
+
+// Remotes returns the repository.
+func (r *wire) Remotes(context.Context) ([]vcs.Remote, error) { return []vcs.Remote{repository}, nil }
+
+// AskBy sets variables for programs that ask the person for names and passwords.
+func (r *wire) AskBy(env []string) {
+	r.svn.mu.Lock()
+	defer r.svn.mu.Unlock()
+	r.svn.env = env
+}
+
+// asked runs what asks the repository. If that wants a login, the person is asked for it, and it is run once more.
+func (p *program) asked(ctx context.Context, do func() error) error {
+	err := do()
+	failed := (*Error)(nil)
+	if !errors.As(err, &failed) {
+		return err
+	}
+	refusal := refusalOf(failed.Said)
+	if refusal.Kind != vcs.NoLogin || !p.login(ctx, failed.Said) {
+		return refusal
+	}
+	if err = do(); errors.As(err, &failed) {
+		p.forget()
+		return refusalOf(failed.Said)
+	}
+	return err
+}
+
+// login asks the person for a name and a password. It reports whether there is an answer.
+func (p *program) login(ctx context.Context, said []string) bool {
+	p.mu.Lock()
+	env := slices.Clone(p.env)
+	p.mu.Unlock()
+	helper := ""
+	for _, kv := range env {
+		if value, ok := strings.CutPrefix(kv, "SSH_ASKPASS="); ok {
+			helper = value
+		}
+	}
+	if helper == "" {
+		return false
+	}
+	realm := "the repository"
+	for _, line := range said {
+		if m := realmIn.FindStringSubmatch(line); m != nil {
+			realm = vcs.WithoutSecrets(m[1])
+		}
+	}
+	ask := func(what string) (string, bool) {
+		cmd := exec.CommandContext(ctx, helper, what)
+		cmd.Env = append(os.Environ(), env...)
+		out, err := cmd.Output()
+		line, _, _ := strings.Cut(string(out), "\n")
+		return line, err == nil
+	}
+	name, ok := ask("User name for " + realm + ":")
+	if !ok || name == "" {
+		return false
+	}
+	word, ok := ask("Password for " + realm + ":")
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if ok {
+		p.user, p.password, p.asks = name, word, true
+	}
+	return ok
+}
+
+// forget forgets a login that was refused.
+func (p *program) forget() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.asks {
+		p.user, p.password, p.asks = "", "", false
+	}
+}
+
+// Fetch reads the revisions that are new.
+func (r *wire) Fetch(ctx context.Context, _ vcs.Remote) error {
+	s, err := r.look(ctx)
+	if err != nil {
+		return err
+	}
+	if err := r.pull(ctx, s.course.base); err != nil {
+		return err
+	}
+	r.bare.clear()
+	if s, err = r.look(ctx); err != nil {
+		return err
+	}
+	return r.names.Change(func(f *beside.Record) error {
+		f.Put(branchOf(s).Tracking, s.course.tip(), "fetch")
+		f.Fetched[repository.Key()] = time.Now().Unix()
+		return nil
+	})
+}
+
+// FetchRefs finds nothing but lines, of which there is one.
+func (r *wire) FetchRefs(_ context.Context, _ vcs.Remote, refspecs ...string) error {
+	return fmt.Errorf("%s is not at a repository of Subversion: %w", strings.Join(refspecs, ", "), errNotHere)
+}
+
+// Deepen is not needed: nothing is cut off that a join needs.
+func (r *wire) Deepen(context.Context, vcs.Remote) error { return nil }
+
+// TrackingOf returns the name here for the line at the repository.
+func (r *wire) TrackingOf(_ context.Context, _ vcs.Remote, ref string) string {
+	return lineOf(strings.TrimPrefix(ref, headsAt)).Tracking
+}
+
+// RemoteHead returns the line that is checked out.
+func (r *wire) RemoteHead(ctx context.Context, _ vcs.Remote) (string, error) {
+	b, err := r.Current(ctx)
+	return b.Ref, err
+}
+
+// RemoteTip asks the repository for the last revision of the line.
+func (r *wire) RemoteTip(ctx context.Context, _ vcs.Remote, ref string) (object.ID, error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return object.ID{}, err
+	}
+	if b := branchOf(s); b.Ref != ref {
+		return object.ID{}, nil
+	}
+	last, _, err := r.there(ctx, s.course.base)
+	if gone := (*vcs.Refusal)(nil); errors.As(err, &gone) && gone.Kind == vcs.Missing {
+		return object.ID{}, nil
+	}
+	if err != nil {
+		return object.ID{}, err
+	}
+	if r.has(s, last) {
+		return s.course.tip(), nil
+	}
+	return revisionID(s.course.base.uuid, s.course.base.line, object.ID{}, last), nil
+}
+
+// has reports whether a revision of the line is among those that are known.
+func (r *place) has(s *seen, rev int64) bool {
+	k := r.mirror.records(s.course.base.url)
+	return rev <= max(k.Upto, s.course.last)
+}
+
+// RemoteTags finds none: tags of Subversion are folders of the repository.
+func (r *wire) RemoteTags(context.Context, vcs.Remote) (map[string]object.ID, error) { return nil, nil }
+
+// RemoteRefs finds none: there is the line.
+func (r *wire) RemoteRefs(context.Context, vcs.Remote, ...string) (map[string]object.ID, error) {
+	return nil, nil
+}
+
+// Push checks in the commits on top of the line, one revision for each. If the repository has something new, nothing is
+// checked in.
+func (r *wire) Push(ctx context.Context, w vcs.Sending) ([]string, error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if w.Tip != s.tip() || !w.Old.IsZero() {
+		return nil, errNotHere
+	}
+	last, _, err := r.there(ctx, s.course.base)
+	if err != nil {
+		return nil, err
+	}
+	if !r.has(s, last) || len(s.course.steps) > 0 {
+		return nil, &vcs.Refusal{Kind: vcs.Behind, Short: fmt.Sprintf("the repository is at revision %d by now", last)}
+	}
+	var said []string
+	groups := s.groups
+	for i, g := range groups {
+		if err := r.checkIn(ctx, s, g); err != nil {
+			refused := (*vcs.Refusal)(nil)
+			if i > 0 && errors.As(err, &refused) {
+				said = append(said, fmt.Sprintf("%d of %d change lists were checked in before this", i, len(groups)))
+				refused.Words = append(said, refused.Words...)
+			}
+			return said, err
+		}
+	}
+	if err := r.Fetch(ctx, repository); err != nil {
+		return said, err
+	}
+	if s, err = r.look(ctx); err != nil {
+		return said, err
+	}
+	r.mu.Lock()
+	r.became = map[object.ID]object.ID{w.Tip: s.course.tip()}
+	r.mu.Unlock()
+	return said, nil
+}
+
+// Became returns what a commit became when it was checked in, or the commit.
+func (r *wire) Became(id object.ID) object.ID {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if is, ok := r.became[id]; ok {
+		return is
+	}
+	return id
+}
+
+// checkIn checks in the changes of a group.
+func (r *wire) checkIn(ctx context.Context, s *seen, g group) error {
+	message, err := r.message(g.list)
+	if err != nil {
+		return err
+	}
+	f, err := os.CreateTemp("", "dorvik-message-")
+	if err != nil {
+		return fmt.Errorf("checking in: %w", err)
+	}
+	defer os.Remove(f.Name())
+	_, err = f.WriteString(message)
+	if err := errors.Join(err, f.Close()); err != nil {
+		return fmt.Errorf("checking in: %w", err)
+	}
+	paths := map[string]bool{}
+	for _, path := range g.paths {
+		paths[nodeOf(path)] = true
+	}
+	for _, e := range s.entries { // folders that are new, or that go, go along
+		for path := range paths {
+			within := e.Path == path || strings.HasPrefix(path, e.Path+"/")
+			if within && slices.Contains([]string{"added", "deleted", "replaced"}, e.Is.Item) {
+				paths[e.Path] = true
+			}
+		}
+	}
+	c := in(r.dir, "checking in", "commit", "--quiet", "--depth", "empty", "--encoding", "UTF-8", "--file", f.Name())
+	return r.svn.asked(ctx, func() error { return r.svn.at(ctx, c, sortedKeys(paths)) })
+}
+
+// Fetched returns earlier tips of the line at the repository.
+func (r *wire) Fetched(_ context.Context, tracking string) (ids []object.ID) {
+	for _, m := range r.names.Moves(tracking) {
+		ids = append(ids, m.To)
+	}
+	return ids
+}
+
+// FetchedAt returns when the repository was asked last.
+func (r *wire) FetchedAt(context.Context, vcs.Remote, string) time.Time {
+	f, err := r.names.Read()
+	if at := f.Fetched[repository.Key()]; err == nil && at > 0 {
+		return time.Unix(at, 0)
+	}
+	return time.Time{}
+}
+
+// Follow is not needed: the line follows itself.
+func (r *wire) Follow(context.Context, string, vcs.Remote, string) error { return nil }

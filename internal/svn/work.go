@@ -1,0 +1,137 @@
+package svn
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// work reads the files.
+type work struct{ *lines }
+
+// Status returns the line, and what is in no commit on top of it.
+func (r *work) Status(ctx context.Context) (vcs.Branch, []vcs.Dirty, error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return vcs.Branch{}, nil, err
+	}
+	return branchOf(s), s.dirty(), nil
+}
+
+// Untracked lists the files that are neither known nor ignored. Of a folder it has the name only.
+func (r *work) Untracked(ctx context.Context) ([]string, error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return s.untracked, nil
+}
+
+// Busy reports whether an update or a merge left conflicts.
+func (r *work) Busy() vcs.Operation {
+	if s, err := r.look(context.Background()); err == nil && len(s.conflicts) > 0 {
+		return vcs.Unmerged
+	}
+	return ""
+}
+
+// ConflictedError reports conflicts that svn left, which only svn itself can end.
+type ConflictedError struct{ Paths []string }
+
+func (e *ConflictedError) Error() string {
+	return fmt.Sprintf("svn left conflicts in %s. “svn resolve” ends each as you say, and “svn revert” takes your changes "+
+		"to a file back. Nothing was changed", strings.Join(e.Paths[:min(3, len(e.Paths))], ", "))
+}
+
+// Unfinished returns an error that names the conflicts that svn left.
+func (r *work) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	e := &ConflictedError{}
+	for _, one := range s.conflicts {
+		e.Paths = append(e.Paths, filepath.ToSlash(one.Path))
+	}
+	return nil, e
+}
+
+// Uncommented returns the text without lines that begin with the mark below which svn ignores them.
+func (r *work) Uncommented(_ context.Context, text string) (string, error) {
+	before, _, _ := strings.Cut(text, "--This line, and those below, will be ignored--")
+	return before, nil
+}
+
+// SetHead cannot be done: there are no branches that move.
+func (r *work) SetHead(context.Context, string, object.ID, string) error { return errNotHere }
+
+// Working returns what svn has now: the entry of each changed path of the tree, and the change lists.
+func (r *work) Working(ctx context.Context) (set map[string]object.Entry, lists map[string]string, err error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	return s.work.set, s.work.list, nil
+}
+
+// Checked returns the tree of what was checked out, and its commit.
+func (r *work) Checked(ctx context.Context) (tree, commit object.ID, err error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return tree, commit, err
+	}
+	return s.course.base.tree, s.course.from, nil
+}
+
+// Properties returns the properties that a tree has of a path.
+func Properties(ctx context.Context, store *object.Overlay, tree object.ID, path string) (map[string]string, error) {
+	out := map[string]string{}
+	at, err := store.Find(ctx, tree, strings.TrimSuffix(propPath(path, ""), "/"))
+	if err != nil {
+		return nil, err
+	}
+	if at.IsTree() {
+		entries, err := store.Tree(ctx, at.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, e := range entries {
+			if e.IsTree() {
+				continue
+			}
+			if out[e.Name], err = store.Text(ctx, e.ID); err != nil {
+				return nil, err
+			}
+		}
+	}
+	e, err := store.Find(ctx, tree, path)
+	switch e.Mode {
+	case object.ModeExec:
+		out[propExec] = "*"
+	case object.ModeLink:
+		out[propLink] = "*"
+	}
+	return out, err
+}
+
+// FileEntry reads a file of a folder that has the properties that a tree says, as the tree would have it.
+func FileEntry(ctx context.Context, store *object.Overlay, tree object.ID, dir, path string) (object.Entry, error) {
+	props, err := Properties(ctx, store, tree, path)
+	if err != nil {
+		return object.Entry{}, err
+	}
+	full := filepath.Join(dir, filepath.FromSlash(path))
+	info, err := os.Lstat(full)
+	if os.IsNotExist(err) || err == nil && info.IsDir() {
+		return object.Entry{}, nil
+	}
+	if err != nil {
+		return object.Entry{}, err
+	}
+	return EntryOf(store, full, info, props)
+}

@@ -1,0 +1,357 @@
+// Package svnapply is the only package that changes a working copy of Subversion. Each change is complete or undone. It
+// writes a journal first.
+package svnapply
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"syscall"
+	"time"
+
+	"dorvik.dev/dorvik/internal/beneath"
+	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/exact"
+	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/svn"
+	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/workdir"
+)
+
+// Applier applies joins to a working copy and undoes them. It implements change.Mover.
+type Applier struct {
+	Repo     *svn.Repo
+	Planner  *plan.Planner
+	Ledger   *ledger.Ledger
+	WorkTree *WorkTree
+
+	tookBack bool
+	became   map[object.ID]object.ID
+}
+
+var _ change.Mover = (*Applier)(nil)
+
+// New returns an applier. Call Begin before anything else.
+func New(repo *svn.Repo, planner *plan.Planner, l *ledger.Ledger, tree *WorkTree) *Applier {
+	return &Applier{Repo: repo, Planner: planner, Ledger: l, WorkTree: tree, became: map[object.ID]object.ID{}}
+}
+
+// Begin locks the working copy. It completes or undoes a change that an earlier process did not finish.
+func (a *Applier) Begin(ctx context.Context) error {
+	busy := a.Repo.HoldFile()
+	if busy == nil {
+		return fmt.Errorf("%s cannot be written; nothing was changed", workdir.HoldPath(a.Repo.Where().Own))
+	}
+	if err := workdir.HoldBy(busy); err != nil { // an svn that outlives a killed Dorvik keeps the lock
+		return err
+	}
+	return a.goOn(ctx)
+}
+
+// End unlocks the working copy.
+func (a *Applier) End() {
+	if busy := a.Repo.HoldFile(); busy != nil {
+		_ = syscall.Flock(int(busy.Fd()), syscall.LOCK_UN)
+	}
+}
+
+// TookBack reports whether Begin undid a change of an earlier process.
+func (a *Applier) TookBack() bool { return a.tookBack }
+
+// AsideAt returns the folder for files that a join moved out of its way.
+func (a *Applier) AsideAt(wp *ledger.Waypoint) string { return string(a.asideAt(wp)) }
+
+func (a *Applier) asideAt(wp *ledger.Waypoint) beneath.Folder {
+	return beneath.Folder(filepath.Join(a.Repo.Where().Own, "dorvik", "aside", wp.Name))
+}
+
+// Forget removes the files kept for a waypoint.
+func (a *Applier) Forget(wp *ledger.Waypoint) error {
+	return errors.Join(os.RemoveAll(a.AsideAt(wp)), os.RemoveAll(a.WorkTree.kept(wp.Name)))
+}
+
+// Sign returns the commit: revisions are not signed.
+func (a *Applier) Sign(_ context.Context, commit object.ID) (object.ID, error) { return commit, nil }
+
+// Signatures maps the commits of joins to those that Dorvik found in the working copy afterwards.
+func (a *Applier) Signatures() map[object.ID]object.ID { return a.became }
+
+// AgreeToHooks has nothing to permit: svn runs no hooks here.
+func (a *Applier) AgreeToHooks(context.Context, []*vcs.Hook) error { return nil }
+
+// AskToPush has nothing to ask.
+func (a *Applier) AskToPush(context.Context, change.Consent) error { return nil }
+
+// Switch cannot be done: svn itself switches.
+func (a *Applier) Switch(_ context.Context, branch string) error {
+	return &plan.Blocked{What: "A working copy goes to another line by " + a.Repo.Dialect().SwitchTo(branch) + ".",
+		Next: "Nothing was changed."}
+}
+
+// guard checks whether the join can be accepted now: the working copy is as it was when the join was computed, and
+// nothing is in the way. It returns the trees of the files before and after, and untracked files to move aside.
+func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tree object.ID,
+	consent change.Consent) (was, is object.ID, aside []string, err error) {
+	none := object.ID{}
+	b, dirty, err := a.Repo.Status(ctx)
+	if err != nil {
+		return none, none, nil, err
+	}
+	if b.Name != p.Branch.Name || b.Tip != p.Yours || a.Repo.Busy() != "" {
+		return none, none, nil, &change.MovedError{Branch: p.Branch.Name}
+	}
+	now := *p
+	now.Dirty = dirty
+	u, err := a.WorkTree.Uncommitted(ctx, p.Head(), dirty)
+	if err != nil {
+		return none, none, nil, err
+	}
+	if was, err = a.Planner.Tree(ctx, p.Head()); err != nil {
+		return none, none, nil, err
+	}
+	is = tree
+	switch carried := p.Carried != nil && j.Carried != nil; {
+	case carried && !u.Same(p.Carried):
+		return none, none, nil, &change.MovedError{Branch: p.Branch.Name, Work: true}
+	case carried:
+		is = j.Carried.Files
+	case u != nil: // what is not carried stays as it is, or is in the way
+		if is, err = a.besides(ctx, u, tree); err != nil {
+			return none, none, nil, err
+		}
+		now.Carried = nil
+	}
+	if u != nil {
+		was = u.Files
+	}
+	aside, err = a.WorkTree.obstacles(ctx, &now, tree)
+	if over := (*change.OverwriteError)(nil); consent.MoveAside && errors.As(err, &over) && over.Unknown {
+		aside, err = append(aside, over.Paths...), nil
+	}
+	return was, is, aside, err
+}
+
+// besides is a tree with the uncommitted work.
+func (a *Applier) besides(ctx context.Context, u *plan.Uncommitted, tree object.ID) (object.ID, error) {
+	set := map[string]object.Entry{}
+	for _, p := range u.Paths {
+		e, err := a.Planner.Store.Find(ctx, u.Files, p)
+		if err != nil {
+			return tree, err
+		}
+		set[p] = e
+	}
+	return a.Planner.Store.Edit(ctx, tree, set)
+}
+
+// Accept applies a join: the working copy goes to the newest revision, with what is joined on top.
+func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, consent change.Consent,
+	_ string) (*ledger.Waypoint, error) {
+	if j.Route == plan.Merge && len(p.Divergence.Yours) > 0 && len(p.Divergence.Theirs) > 0 {
+		return nil, &plan.LinearError{By: a.Repo.Dialect().Name}
+	}
+	tree, err := a.Planner.Tree(ctx, b.Tip)
+	if err != nil {
+		return nil, err
+	}
+	was, is, aside, err := a.guard(ctx, p, j, tree, consent)
+	if err != nil {
+		return nil, err
+	}
+	if err := a.Repo.Keep(ctx, a.Planner.Store, is, was, tree, p.Yours, b.Tip); err != nil {
+		return nil, err
+	}
+	goal := svn.Goal{Theirs: p.Theirs, Was: was, Is: is}
+	if len(p.Divergence.Theirs) == 0 {
+		if _, goal.Theirs, err = a.Repo.Checked(ctx); err != nil {
+			return nil, err
+		}
+	}
+	if err := a.sort(ctx, p, j, b, &goal); err != nil {
+		return nil, err
+	}
+	name, err := a.name(p.Tip())
+	if err != nil {
+		return nil, err
+	}
+	wp := a.Ledger.NewWaypoint(p, j, b.Tip, tree)
+	wp.Name, wp.Aside = name, aside
+	tr := &Transition{Kind: change.Accepting, Was: was, Is: is, Keep: name, Begun: time.Now(), Texts: goal.Texts,
+		From: filepath.Join(a.WorkTree.kept(name), likenessDir)}
+	tip, err := a.prepare(ctx, tr, goal, wp)
+	if err != nil {
+		return nil, errors.Join(err, os.RemoveAll(a.WorkTree.kept(name)))
+	}
+	from, err := a.Planner.Tree(ctx, p.Head())
+	if err != nil {
+		return nil, err
+	}
+	if from != was {
+		wp.Kept = &ledger.Kept{Was: plan.Held{Staged: from, Files: was}, Is: plan.Held{Staged: tree, Files: is}}
+	}
+	a.became[b.Tip] = tip
+	wp.After = tip
+	tr.Waypoint = *wp
+	if err := a.make(ctx, tr); err != nil {
+		if cut := (*CutError)(nil); errors.As(err, &cut) {
+			return nil, err
+		}
+		wp.GoneBack = true
+		return nil, errors.Join(err, a.Ledger.Store.PutWaypoint(wp))
+	}
+	return wp, nil
+}
+
+// keptFile has what an undo needs besides the old files and the old database.
+const keptFile = "kept.json"
+
+// kept is its content.
+type kept struct {
+	Texts map[string]string `json:"texts"` // messages of change lists before the change
+	Base  object.ID         `json:"base"`  // what was checked out after it
+	Dirs  []string          `json:"dirs"`  // the folders that svn had before it
+	Was   object.ID         `json:"was"`
+	Is    object.ID         `json:"is"`
+}
+
+// prepare makes the new state beside the working copy. It returns the tip that Dorvik will find there.
+func (a *Applier) prepare(ctx context.Context, tr *Transition, goal svn.Goal, wp *ledger.Waypoint) (object.ID, error) {
+	none := object.ID{}
+	var err error
+	if tr.Old, err = hashAt(filepath.Join(a.Repo.Where().Own, keptDatabase)); err != nil {
+		return none, err
+	}
+	if err := os.MkdirAll(a.WorkTree.kept(tr.Keep), 0o700); err != nil {
+		return none, fmt.Errorf("keeping what is replaced: %w; nothing was changed", err)
+	}
+	had, err := a.Repo.Dirs(ctx)
+	if err != nil {
+		return none, err
+	}
+	texts, err := a.Repo.Messages()
+	if err != nil {
+		return none, err
+	}
+	like, err := a.Repo.Prepare(ctx, tr.From, goal)
+	if err != nil {
+		return none, err
+	}
+	for _, told := range like.Told() {
+		a.Ledger.Tell("%s", told)
+	}
+	if tr.New, err = hashAt(like.Database()); err != nil {
+		return none, err
+	}
+	tr.Made, tr.Gone = without(like.Dirs, had), without(had, like.Dirs)
+	data, err := exact.Marshal(kept{texts, like.Base, had, tr.Was, tr.Is})
+	if err == nil {
+		err = os.WriteFile(filepath.Join(a.WorkTree.kept(tr.Keep), keptFile), data, 0o600)
+	}
+	if err != nil {
+		return none, fmt.Errorf("keeping what an undo needs: %w; nothing was changed", err)
+	}
+	return like.Tip, nil
+}
+
+// without returns the elements of a list that another one does not have.
+func without(list, other []string) (out []string) {
+	for _, one := range list {
+		if !slices.Contains(other, one) {
+			out = append(out, one)
+		}
+	}
+	return out
+}
+
+// name reserves a name for a waypoint.
+func (a *Applier) name(before object.ID) (string, error) {
+	for {
+		name, err := a.Ledger.Store.NextName()
+		if err != nil {
+			return "", err
+		}
+		err = a.Repo.UpdateRefs(context.Background(), "", vcs.RefUpdate{Name: (&ledger.Waypoint{Name: name}).Ref(),
+			New: before})
+		if taken := (*vcs.RefMovedError)(nil); errors.As(err, &taken) {
+			continue
+		}
+		return name, err
+	}
+}
+
+// sort finds the change lists of the joined files, and the lists' messages: of each commit of the result, the list that
+// the commit was which it was made of, or one of its subject.
+func (a *Applier) sort(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, goal *svn.Goal) error {
+	lists, err := a.Repo.Lists(ctx)
+	if err != nil {
+		return err
+	}
+	texts, err := a.Repo.Messages()
+	if err != nil {
+		return err
+	}
+	goal.Lists, goal.Texts = map[string]string{}, maps.Clone(texts)
+	origin := map[object.ID]object.ID{}
+	for i, id := range b.IDs {
+		if !id.IsZero() && i < len(j.Steps) && origin[id].IsZero() {
+			origin[id] = j.Steps[i].Commit.ID
+		}
+	}
+	made, err := a.made(ctx, b.Tip, goal.Theirs)
+	if err != nil {
+		return err
+	}
+	alone := len(made) == 1
+	for _, id := range made {
+		c, err := a.Planner.Store.Commit(ctx, id)
+		if err != nil {
+			return err
+		}
+		of, known := id, false
+		if was := origin[id]; !was.IsZero() {
+			of = was
+		}
+		list, known := lists[of]
+		if !known || list == "" && !alone {
+			list = strings.TrimSpace(c.Subject())
+		}
+		parent, err := a.Planner.Tree(ctx, c.Parents[0])
+		if err != nil {
+			return err
+		}
+		if err := a.Planner.Store.EachChange(ctx, parent, c.Tree, func(ch object.Change) {
+			path := ch.Path
+			if node, _, ok := svn.PropertyOf(path); ok {
+				path = node
+			}
+			goal.Lists[path] = list
+		}); err != nil {
+			return err
+		}
+		goal.Texts[list] = c.Text()
+	}
+	return nil
+}
+
+// made returns the commits of a result on top of the line, the oldest first.
+func (a *Applier) made(ctx context.Context, tip, on object.ID) (out []object.ID, err error) {
+	for id := tip; id != on; {
+		c, err := a.Planner.Store.Commit(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		if len(c.Parents) != 1 {
+			break
+		}
+		out, id = append(out, id), c.Parents[0]
+	}
+	slices.Reverse(out)
+	return out, nil
+}

@@ -1,0 +1,15 @@
+package vcs
+
+import (
+	"context"
+
+	"dorvik.dev/dorvik/internal/core/object"
+)
+
+// Numbered is a system that numbers the commits of a repository when they arrive there.
+type Numbered interface {
+	// Shown returns how a commit is named; empty for one that is not known.
+	Shown(ctx context.Context, id object.ID) string
+	// Became returns the commit that one became when it was pushed; itself for others.
+	Became(id object.ID) object.ID
+}
