@@ -142,7 +142,7 @@ func (x *terminal) mine() *gittest.Repo { return gittest.At(x.t, x.scene.Clone) 
 // fetched waits for the first full look.
 func (x *terminal) fetched() {
 	x.t.Helper()
-	x.see("A push would be rejected", x.in.remote+" was asked", "Ilka Renn", "4 theirs")
+	x.see(x.in.rejected, x.in.remote+" was asked", "Ilka Renn", "4 theirs")
 }
 
 // settleByRebase goes from the first look to Check, taking what is suggested.
@@ -150,7 +150,7 @@ func (x *terminal) settleByRebase() {
 	x.t.Helper()
 	x.fetched()
 	x.press("Enter")
-	x.see("Why rebase:")
+	x.see("Why " + x.in.onTop + ":")
 	x.press("Enter")
 	x.see("Settle 0 of 2")
 	x.press("Enter")
@@ -178,11 +178,17 @@ func TestTheDemoByBothRoutes(t *testing.T) {
 	for _, route := range []string{"rebase", "merge"} {
 		t.Run(route, func(t *testing.T) {
 			onEach(t, func(t *testing.T, x *terminal) {
+				if route == "merge" && x.in.oneWay {
+					t.Skip("there is no merge")
+				}
 				x.open("142x40")
 				x.fetched()
 				x.see("2 files will need a decision; 7 join by themselves")
 				x.press("Enter")
-				x.see("Why rebase:", "2 decisions, at 2 commits", "2 decisions, once")
+				x.see("Why "+x.in.onTop+":", "2 decisions, at 2 commits")
+				if !x.in.oneWay {
+					x.see("2 decisions, once")
+				}
 				if route == "merge" {
 					x.press("Right")
 				}
@@ -235,7 +241,7 @@ func teammatePushes(t *testing.T, x *terminal) {
 	x.press("Enter")
 	x.see("Somebody pushed first, so the push was refused.", "5 theirs · 4 yours", "Storm notice")
 	x.press("Enter")
-	x.see("Why rebase:")
+	x.see("Why " + x.in.onTop + ":")
 	x.press("Enter")
 	// Nothing is asked again: the decisions and the mend stand.
 	x.see("The joined code passes", "Mended: timetable/sailing.go", "2 settled")
@@ -256,8 +262,11 @@ func quitAndGoOn(t *testing.T, x *terminal) {
 	x.open("142x40")
 	x.fetched()
 	x.press("Enter")
-	x.see("Why rebase:")
-	x.press("Right", "Enter")
+	x.see("Why " + x.in.onTop + ":")
+	if !x.in.oneWay {
+		x.press("Right")
+	}
+	x.press("Enter")
 	x.see("Settle 0 of 2", "docs/harbours.md")
 	x.press("3") // theirs, against the suggestion
 	x.press("Enter")

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"encoding/json"
+	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
@@ -12,11 +13,14 @@ import (
 
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/hgtest"
+	"dorvik.dev/dorvik/internal/svntest"
 )
 
 // system is a version-control system that a scenario runs over, and how a test asks it things.
 type system struct {
 	name, branch, remote string
+	oneWay               bool   // there is no merge to choose
+	rejected, onTop      string // how a refused push and a rebase are named
 
 	tip    func(t *testing.T, dir string) string   // of the branch
 	since  func(t *testing.T, dir string) int      // commits after the point where the demo's lines part
@@ -30,7 +34,7 @@ type system struct {
 
 // systems is the table of them.
 var systems = []system{
-	{"git", "main", "origin",
+	{"git", "main", "origin", false, "A push would be rejected", "rebase",
 		func(t *testing.T, dir string) string { return gittest.At(t, dir).Git("rev-parse", "main") },
 		func(t *testing.T, dir string) int {
 			at := gittest.At(t, dir)
@@ -51,7 +55,7 @@ var systems = []system{
 			return "M cmd/skerry/main.go"
 		},
 		func(t *testing.T, dir, path string) { gittest.At(t, dir).Git("add", path) }},
-	{"hg", "default", "default",
+	{"hg", "default", "default", false, "A push would be rejected", "rebase",
 		func(t *testing.T, dir string) string { return hgAt(t, dir, "log", "-r", "tip", "-T", "{node}") },
 		func(t *testing.T, dir string) int {
 			return len(strings.Fields(hgAt(t, dir, "log", "-r", "only(tip, desc('Winter timetable'))", "-T",
@@ -73,6 +77,36 @@ var systems = []system{
 			return ""
 		},
 		func(t *testing.T, dir, path string) { hgAt(t, dir, "resolve", "-q", "--mark", path) }},
+	{"svn", "trunk", "repository", true, "A check-in would be refused", "update",
+		func(t *testing.T, dir string) string {
+			if _, err := os.Stat(filepath.Join(dir, ".svn")); err == nil { // of what is checked out
+				return svntest.At(t, dir, "").Svn("info", "--show-item", "last-changed-revision", "-r", "HEAD")
+			}
+			return svntest.At(t, dir, "").Svn("info", "--show-item", "last-changed-revision", "file://"+dir+"/trunk")
+		},
+		func(t *testing.T, dir string) int {
+			return strings.Count(svntest.At(t, dir, "").Svn("log", "-q", "-r", "3:HEAD"), "\nr")
+		},
+		func(t *testing.T, dir string) string {
+			status := svntest.At(t, dir, "").Svn("status", "-q")
+			first, _, _ := strings.Cut(status, "\n\n--- Changelist") // what is in no change list
+			return strings.Join(strings.Fields(first), " ")
+		},
+		func(t *testing.T, dir string) {
+			if _, err := os.Stat(filepath.Join(dir, ".svn")); err != nil {
+				out, err := exec.Command("svnadmin", "verify", "-q", dir).CombinedOutput()
+				require.NoError(t, err, "%s", out)
+			}
+		},
+		func(t *testing.T, dir, message string) {
+			c := svntest.At(t, dir, "Ilka Renn")
+			c.Commit(message)
+		},
+		func(t *testing.T, dir string) string {
+			t.Skip("svn leaves an update half done, not a rebase")
+			return ""
+		},
+		func(*testing.T, string, string) {}},
 }
 
 func hgAt(t *testing.T, dir string, args ...string) string {
@@ -91,8 +125,11 @@ func onEach(t *testing.T, scenario func(t *testing.T, x *terminal)) {
 // demoOf is a terminal with the demo's repositories of a system.
 func demoOf(t *testing.T, name string) *terminal {
 	x := emptyTerminal(t)
-	if name == "hg" {
+	switch name {
+	case "hg":
 		hgtest.Isolate(t)
+	case "svn":
+		svntest.Isolate(t)
 	}
 	x.in = systems[slices.IndexFunc(systems, func(s system) bool { return s.name == name })]
 	out, err := exec.Command(binary, "demo", "--no-ui", "--system", name, "--dir",

@@ -134,7 +134,8 @@ func (pl *Plan) suggest(p *Position) {
 	fixed, linear := (*FixedError)(nil), (*LinearError)(nil)
 	switch {
 	case errors.As(pl.Merge.Refused, &linear):
-		pl.Suggested, pl.Why = Rebase, linear.By+" keeps one row of revisions: what is yours goes on top of what is new."
+		pl.Suggested, pl.Why = Rebase, linear.By+" keeps one row of revisions, so what is yours goes on top of what is "+
+			"new. Each file keeps the change list that it is in."
 	case errors.As(pl.Rebase.Refused, &fixed):
 		pl.Suggested, pl.Why = Merge, fmt.Sprintf("others have %s already, and %s keeps what others have for good.",
 			words.Is(len(p.Divergence.Yours), "your commit", "some of your "+yours), fixed.By)
@@ -161,6 +162,12 @@ func (pl *Plan) suggest(p *Position) {
 				"would add a commit that only says you caught up."
 		}
 	}
+}
+
+// OneWay reports that there is but one route to choose.
+func (pl *Plan) OneWay() bool {
+	linear := (*LinearError)(nil)
+	return pl.Pick != nil || pl.Merge != nil && errors.As(pl.Merge.Refused, &linear)
 }
 
 // Of returns the join of a route.

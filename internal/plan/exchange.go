@@ -56,7 +56,7 @@ func (pn *Planner) Exchange(ctx context.Context, p *Position) (*Exchange, error)
 		}
 		switch {
 		case !now.IsZero():
-		case n.Author().Email != who.Email || n.Commit.Committer.Email != who.Email:
+		case n.Author().Key() != who.Key() || n.Commit.Committer.Key() != who.Key():
 			x.Others = append(x.Others, n)
 		case !held: // made elsewhere, and not here in any form
 			return nil, nil

@@ -279,8 +279,8 @@ func (e *FixedError) Error() string {
 type LinearError struct{ By string } // the system
 
 func (e *LinearError) Error() string {
-	return e.By + " keeps one row of revisions, and has no commit that joins two. Choose the rebase, which puts yours on " +
-		"top; nothing was changed"
+	return e.By + " keeps one row of revisions, and has no commit that joins two. Choose rebase, which puts yours on " +
+		"top. Nothing was changed"
 }
 
 // DecidedIn returns the decisions that belong to the conflicts of a join.

@@ -59,7 +59,7 @@ func (pn *Planner) mayHave(ctx context.Context, list []Published) error {
 	const newest = 50
 	me := ""
 	if who, err := pn.Source.Committer(ctx); err == nil {
-		me = who.Email
+		me = who.Key()
 	}
 	who := map[string][]string{}
 	for i, p := range list {
@@ -79,7 +79,7 @@ func (pn *Planner) mayHave(ctx context.Context, list []Published) error {
 			}) {
 				line = line[:len(line)-1] // older than all of them
 			}
-			others := slices.DeleteFunc(line, func(n history.Node) bool { return n.Author().Email == me })
+			others := slices.DeleteFunc(line, func(n history.Node) bool { return n.Author().Key() == me })
 			who[p.On] = Authors(others)
 		}
 		list[i].Who = who[p.On]

@@ -62,6 +62,12 @@ func (p *Position) Standing(accepted bool) Standing {
 	case p.Trivial() == FastForward:
 		s.Head = "Only theirs is new."
 		s.Text = fmt.Sprintf("%s pushed %s to %s, and you have nothing unpushed.", they, commits, up)
+		if p.Branch.Linear {
+			s.Text = fmt.Sprintf("%s checked in %s to %s, and you changed nothing.", they, words.Count(theirs, "revision",
+				"revisions"), up)
+			s.Next = "Your files can be brought up to date without joining anything."
+			break
+		}
 		if p.allMine() {
 			s.Text = fmt.Sprintf("%s has %s of your own that your branch does not have, and you have nothing "+
 				"unpushed.", up, commits)
@@ -89,12 +95,30 @@ func nothingNew(p *Position, accepted bool) Standing {
 		s.Next = words.Is(n, "It is", "They are") + " the joined result, accepted here and not pushed yet."
 	}
 	s.Text = yours + " can be pushed as " + words.Is(n, "it is.", "they are.")
+	if p.Branch.Linear {
+		s.Text = words.Upper(changeLists(n)) + " can be checked in as they are."
+	}
 	return s
+}
+
+// changeLists names commits that are not checked in.
+func changeLists(n int) string {
+	if n == 1 { // it may be changes in no list
+		return "your changes"
+	}
+	return "your " + words.Count(n, "change list", "change lists")
 }
 
 // rejected describes two lines that have parted.
 func (p *Position) rejected(they, commits string) Standing {
 	yours, theirs, up := len(p.Divergence.Yours), len(p.Divergence.Theirs), p.Line().Name
+	if p.Branch.Linear {
+		return Standing{Head: "A check-in would be refused.",
+			Text: fmt.Sprintf("Your files are out of date: %s checked in %s to %s since you updated.", they,
+				words.Count(theirs, "revision", "revisions"), up),
+			Next: words.Upper(changeLists(yours)) + " are safe here. Join what is new, check " +
+				"that the result builds, and check in."}
+	}
 	s := Standing{Head: "A push would be rejected."}
 	s.Text = fmt.Sprintf("%s pushed %s to %s, and yours %s not build on %s.", they, commits, up,
 		words.Is(yours, "does", "do"), words.Is(theirs, "it", "them"))
@@ -229,7 +253,7 @@ func (p *Position) underway(they, commits string) Standing {
 // allMine reports whether the person wrote all of theirs.
 func (p *Position) allMine() bool {
 	return p.Me != "" && !slices.ContainsFunc(p.Divergence.Theirs, func(n history.Node) bool {
-		return n.Author().Email != p.Me
+		return n.Author().Key() != p.Me
 	})
 }
 
@@ -240,11 +264,11 @@ func (pn *Planner) KnowMe(ctx context.Context, p *Position) {
 	if err != nil {
 		return
 	}
-	p.Me, p.Elsewhere = who.Email, map[object.ID]bool{}
+	p.Me, p.Elsewhere = who.Key(), map[object.ID]bool{}
 	const most = 50
 	var moves []vcs.RefMove
 	for _, n := range p.Divergence.Theirs[:min(most, len(p.Divergence.Theirs))] {
-		if n.Author().Email != p.Me {
+		if n.Author().Key() != p.Me {
 			continue
 		}
 		if moves == nil {

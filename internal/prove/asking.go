@@ -121,7 +121,7 @@ func (a *asking) unagreed(ctx context.Context, c object.Change) (*Unagreed, erro
 		all = all && told
 		for _, n := range by {
 			if !a.mine()[n.ID] && !slices.ContainsFunc(u.By, func(o history.Node) bool { return o.ID == n.ID }) {
-				u.By, trusted = append(u.By, n), trusted && a.s.Ledger.Trusts(n.Author().Email)
+				u.By, trusted = append(u.By, n), trusted && a.s.Ledger.Trusts(n.Author().Key())
 			}
 		}
 	}
@@ -367,7 +367,7 @@ func (ak *Asker) byHand(ctx context.Context, p *plan.Position) map[object.ID]boo
 		return mine
 	}
 	for _, n := range p.Divergence.Yours {
-		if n.Author().Email == p.Me {
+		if n.Author().Key() == p.Me {
 			mine[n.ID] = true
 		}
 	}

@@ -131,7 +131,7 @@ func (r *place) start(ctx context.Context, c *course, k *records, oldest, newest
 		c.from = revisionID(b.uuid, b.line+"\x00", b.tree, newest) // its revision has one, too
 	}
 	made := rec.commitOf(b.tree, nonZero(r.before(ctx, k, b, rec.Rev))...)
-	if !c.mixed && !k.has(rec.Rev) { // its author and message are not known yet
+	if !c.mixed && !k.has(rec.Rev) { // the repository did not say yet who made it, and why
 		r.bare.put(c.from, made.Encode())
 		return nil
 	}
@@ -249,10 +249,8 @@ func (r *place) pull(ctx context.Context, b *base) error {
 	if err != nil {
 		return err
 	}
-	if len(k.Old) == 0 {
-		if err := r.readOld(ctx, b, &k); err != nil {
-			return err
-		}
+	if err := r.readOld(ctx, b, &k); err != nil {
+		return err
 	}
 	from := k.Upto
 	if k.After < 0 || k.After > oldest || lacksKnown(&k, b) {
@@ -398,8 +396,25 @@ type logList struct {
 // mostOld is the number of files above which old revisions are not read unasked: the first of them is sent as a whole.
 const mostOld = 20000
 
-// readOld reads older revisions of the line, up to what was checked out.
+// first reads the older revisions of the line, if that was not done yet. Where the repository does not answer, the line
+// begins with what was checked out.
+func (r *place) first(ctx context.Context, b *base) {
+	unlock, err := r.mirror.lock()
+	if err != nil {
+		return
+	}
+	defer unlock()
+	k := r.mirror.records(b.url)
+	if len(k.Old) == 0 && r.readOld(ctx, b, &k) == nil {
+		_ = r.mirror.putRecords(k)
+	}
+}
+
+// readOld reads older revisions of the line, up to what was checked out, unless they are known.
 func (r *place) readOld(ctx context.Context, b *base, k *records) error {
+	if len(k.Old) > 0 {
+		return nil
+	}
 	var l logList
 	err := r.svn.asked(ctx, func() error {
 		return r.svn.xml(ctx, in(r.dir, "reading the history", "log", "--stop-on-copy", "--limit",

@@ -41,7 +41,8 @@ func lineOf(name string) vcs.Line {
 func branchOf(s *seen) vcs.Branch {
 	name := lineName(s.course.base)
 	to := lineOf(name)
-	return vcs.Branch{Name: name, Tip: s.tip(), Upstream: to.Name, Tracking: to.Tracking, Remote: to.Remote, Ref: to.Ref}
+	return vcs.Branch{Name: name, Tip: s.tip(), Upstream: to.Name, Tracking: to.Tracking, Remote: to.Remote, Ref: to.Ref,
+		Linear: true}
 }
 
 // Current returns the line that is checked out.
@@ -144,13 +145,13 @@ func (r *lines) Number(ctx context.Context, id object.ID) (int64, error) {
 	return numberOf(c), nil
 }
 
-// Shown returns how a commit is named: by the number of its revision, or a word for what is not checked in.
+// Shown returns the number of a commit's revision, as svn users write it.
 func (r *lines) Shown(ctx context.Context, id object.ID) string {
 	switch n, err := r.Number(ctx, id); {
 	case err != nil:
 		return ""
 	case n == 0:
-		return "local"
+		return vcs.Unnumbered
 	default:
 		return "r" + strconv.FormatInt(n, 10)
 	}

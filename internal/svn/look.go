@@ -79,6 +79,7 @@ func (r *place) look(ctx context.Context) (*seen, error) {
 		} else if b, err = r.baseOf(ctx, entries, r.made); err != nil {
 			return nil, lockedError(err, r.own)
 		}
+		r.first(ctx, b)
 		if s.course, err = r.course(ctx, b); err != nil {
 			return nil, err
 		}

@@ -82,27 +82,27 @@ func (r *objects) Signature(context.Context, object.ID) (vcs.Signed, error) {
 	return vcs.Signed{Grade: "N"}, nil
 }
 
-// provisional are commits of which the author and the message are not known yet.
-type provisional struct {
+// bare are commits of which the author and the message are not known.
+type bare struct {
 	mu      sync.Mutex
 	commits map[object.ID][]byte
 }
 
-func (p *provisional) get(id object.ID) ([]byte, bool) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	data, ok := p.commits[id]
+func (b *bare) get(id object.ID) ([]byte, bool) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	data, ok := b.commits[id]
 	return data, ok
 }
 
-func (p *provisional) put(id object.ID, data []byte) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	p.commits[id] = data
+func (b *bare) put(id object.ID, data []byte) {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	b.commits[id] = data
 }
 
-func (p *provisional) clear() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	clear(p.commits)
+func (b *bare) clear() {
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	clear(b.commits)
 }

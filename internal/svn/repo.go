@@ -56,7 +56,7 @@ type place struct {
 	names      *beside.Names
 	busy       *os.File        // inherited by svn; nil if it cannot be written
 	made       *object.Overlay // what was made of the files and of revisions
-	bare       *provisional
+	bare       *bare
 
 	mu          sync.Mutex
 	provisional map[object.ID][]byte    // commits of which the author is not known yet
@@ -74,7 +74,7 @@ func Open(ctx context.Context, top string) (*Repo, error) {
 		}
 		return nil, fmt.Errorf("opening the working copy: %w", err)
 	}
-	r := &place{dir: top, own: own, settingsAt: own, svn: &program{}, bare: &provisional{commits: map[object.ID][]byte{}}}
+	r := &place{dir: top, own: own, settingsAt: own, svn: &program{}, bare: &bare{commits: map[object.ID][]byte{}}}
 	var err error
 	if r.mirror, err = openMirror(own); err != nil {
 		return nil, err

@@ -63,7 +63,7 @@ func (a *alikeScreen) findGroups(q *plan.Attributed) {
 	}}
 	theirs := group{"that " + a.theirName(q) + " made", func(other *plan.Attributed) bool {
 		return q.Theirs.Commit != nil && other.Theirs.Commit != nil &&
-			other.Theirs.Author().Email == q.Theirs.Author().Email
+			other.Theirs.Author().Key() == q.Theirs.Author().Key()
 	}}
 	kind := group{"where " + words.Hint(q.Question), func(other *plan.Attributed) bool {
 		return q.Question.Whole() && other.Question.Kind == q.Question.Kind

@@ -295,7 +295,7 @@ func (s *annotateScreen) linesPage(w, room int) (p term.Page) {
 }
 
 func (s *annotateScreen) nameOf(n history.Node) string {
-	if s.job.me != "" && n.Author().Email == s.job.me {
+	if s.job.me != "" && n.Author().Key() == s.job.me {
 		return "you"
 	}
 	return n.Author().Name
@@ -317,7 +317,7 @@ func (s *annotateScreen) sharesPage(w int) term.Page {
 		if !ok {
 			continue
 		}
-		key := n.Author().Email
+		key := n.Author().Key()
 		i, known := at[key]
 		if !known {
 			i = len(list)

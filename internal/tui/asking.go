@@ -22,7 +22,7 @@ func (s *settleScreen) askColleague() tea.Cmd {
 	for i := range s.job.questions {
 		o := &s.job.questions[i]
 		if i != s.at && o.Decision == nil && o.Theirs.Commit != nil && q.Theirs.Commit != nil &&
-			o.Theirs.Author().Email == q.Theirs.Author().Email {
+			o.Theirs.Author().Key() == q.Theirs.Author().Key() {
 			all = append(all, i)
 		}
 	}

@@ -17,6 +17,7 @@ import (
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -33,11 +34,19 @@ func (s *chooseScreen) state() (string, passed) {
 	case s.job.pos == nil || s.job.joinless():
 		return "", unused
 	case s.job.under == screen(s):
-		return string(s.job.route), well
+		return s.job.called(s.job.route), well
 	case s.job.join != nil:
-		return string(s.job.join.Route), well
+		return s.job.called(s.job.join.Route), well
 	}
-	return string(s.job.st.Route), well
+	return s.job.called(s.job.st.Route), well
+}
+
+// called names a route as the system's users do.
+func (j *job) called(r plan.Route) string {
+	if r == plan.Rebase {
+		return j.s.Repo.Dialect().OnTop()
+	}
+	return string(r)
 }
 
 // fit marks a route that exists.
@@ -69,7 +78,7 @@ func (s *chooseScreen) enter() tea.Cmd {
 func (s *chooseScreen) status() term.Line { return s.job.asked() }
 
 func (s *chooseScreen) remark() term.Line {
-	if s.job.pos.IsPick() {
+	if s.oneWay() {
 		return term.Text(term.Dim, "This was worked out without touching your branch or files.")
 	}
 	return term.Text(term.Dim, "Both ways were worked out without touching your branch or files.")
@@ -77,9 +86,10 @@ func (s *chooseScreen) remark() term.Line {
 
 func (s *chooseScreen) actions() []action {
 	out := []action{acts(keys.Next, "take this way", s.take)}
-	if s.job.pos.IsPick() {
+	switch {
+	case s.job.pos.IsPick():
 		out[0] = acts(keys.Next, "go on", s.take)
-	} else {
+	case !s.oneWay():
 		out = append(out, act(keys.Left, "the other way", quietly(s.turn)), also(keys.Right, quietly(s.turn)))
 	}
 	out = append(out, act(keys.Back, "", quietly(s.job.nav.toLook)), drawAction(s.job, draw.KindRoutes))
@@ -140,6 +150,16 @@ func (s *chooseScreen) view(w, h int) term.Page {
 	switch {
 	case s.job.pos.IsPick():
 		p.Rows(term.Indent(s.routePage(plan.Pick, min(w-4, wide)), 2))
+	case s.oneWay() && w >= wide:
+		s.beside(&p, w)
+		p.Blank()
+		s.why(&p, w)
+	case s.oneWay():
+		s.why(&p, w)
+		p.Blank()
+		p.Rows(term.Indent(s.routePage(s.job.route, w-4), 2))
+		p.Blank()
+		p.Rows(term.Indent(s.comes(w-4), 2))
 	case w >= wide:
 		s.sideBySide(&p, routes, w)
 		p.Blank()
@@ -150,9 +170,9 @@ func (s *chooseScreen) view(w, h int) term.Page {
 			if i > 0 {
 				tabs = tabs.Add(term.Dim, "   ")
 			}
-			name := term.Text(term.Dim, "  "+title(r))
+			name := term.Text(term.Dim, "  "+s.title(r))
 			if r == s.job.route {
-				name = term.Line{}.Bold(term.Bright, "▶ "+title(r))
+				name = term.Line{}.Bold(term.Bright, "▶ "+s.title(r))
 			}
 			tabs = tabs.Then(name.Clicks(picked{r}))
 		}
@@ -163,6 +183,41 @@ func (s *chooseScreen) view(w, h int) term.Page {
 		p.Rows(term.Indent(s.routePage(s.job.route, w-4), 2))
 	}
 	return s.scroll.Window(p, h)
+}
+
+// oneWay reports that there is but one route.
+func (s *chooseScreen) oneWay() bool {
+	return s.job.pos.IsPick() || s.job.plan != nil && s.job.plan.OneWay()
+}
+
+// beside shows the only route, and what it brings.
+func (s *chooseScreen) beside(p *term.Page, w int) {
+	width := (w - 7) / 2
+	route, comes := s.routePage(s.job.route, width-6), s.comes(width-3)
+	left := s.box(route, s.job.route, width, len(route))
+	for i := range max(len(left), len(comes)+1) {
+		l := term.Text(term.Plain, strings.Repeat(" ", width))
+		if i < len(left) {
+			l = left[i]
+		}
+		row := term.Text(term.Plain, "  ").Then(l).Add(term.Plain, "    ")
+		if i > 0 && i <= len(comes) {
+			row = row.Then(comes[i-1])
+		}
+		p.Row(row)
+	}
+}
+
+// comes lists what is new on the other side.
+func (s *chooseScreen) comes(w int) term.Page {
+	p := term.Page{term.Line{}.Bold(term.Dim, "WHAT COMES")}
+	p.Blank()
+	for _, n := range s.job.pos.Divergence.Theirs {
+		p.Row(term.Text(term.Theirs, s.job.s.Planner.Short(n.ID)+"  ").Add(term.Plain, n.Subject()).Cut(w))
+		p.Row(term.Text(term.Dim, strings.Repeat(" ", len(s.job.s.Planner.Short(n.ID))+2)+n.Author().Name+", "+
+			s.job.age(n)).Cut(w))
+	}
+	return p
 }
 
 func (s *chooseScreen) sideBySide(p *term.Page, routes []plan.Route, w int) {
@@ -180,14 +235,14 @@ func (s *chooseScreen) sideBySide(p *term.Page, routes []plan.Route, w int) {
 
 // why returns the reason for the suggested route.
 func (s *chooseScreen) why(p *term.Page, w int) {
-	p.Say(w, term.Line{}.Bold(term.Bright, "Why "+string(s.job.plan.Suggested)+": ").Add(term.Dim, s.job.plan.Why))
+	p.Say(w, term.Line{}.Bold(term.Bright, "Why "+s.job.called(s.job.plan.Suggested)+": ").Add(term.Dim, s.job.plan.Why))
 	if s.job.plan.Rebase.Refused == nil && s.job.plan.Merge.Refused == nil && s.job.plan.Merge.Conflicts() > 0 {
 		p.Say(w, term.Text(term.Dim,
 			"What you decide on one way is kept where the same conflict comes up on the other."))
 	}
 }
 
-func title(r plan.Route) string { return words.Upper(string(r)) }
+func (s *chooseScreen) title(r plan.Route) string { return words.Upper(s.job.called(r)) }
 
 // box draws a border around a page, a heavy one around the marked route.
 func (s *chooseScreen) box(p term.Page, r plan.Route, w, rows int) term.Page {
@@ -234,6 +289,10 @@ var about = map[plan.Route][2]string{
 			"there already."},
 }
 
+// aboutUpdate describes the only route of a system that keeps one row of commits.
+var aboutUpdate = [2]string{"your changes go on top of what is new, one change list after the other",
+	"Your files are as they are until you accept the result, and an undo brings them back byte for byte."}
+
 // aboutCounter describes taking a join back by a commit.
 var aboutCounter = [2]string{"one commit that takes back what was brought, after all that came since",
 	"Suits you when what is taken back is on the remote: no commit there is rewritten."}
@@ -242,7 +301,11 @@ var aboutCounter = [2]string{"one commit that takes back what was brought, after
 func (s *chooseScreen) routePage(r plan.Route, w int) term.Page {
 	f := facts{w: w}
 	j := s.job.plan.Of(r)
-	is, head := about[r], term.Line{}.Bold(term.Bright, title(r))
+	is := about[r]
+	if s.oneWay() && r == plan.Rebase {
+		is = aboutUpdate
+	}
+	head := term.Line{}.Bold(term.Bright, s.title(r))
 	if s.job.pos.Counter() != "" {
 		is, head = aboutCounter, term.Line{}.Bold(term.Bright, "Take back by a commit")
 	}
@@ -282,6 +345,12 @@ func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 		f.fact("keeps", term.Text(term.Plain, "author, date and message of each"))
 		s.leavesOut(f, j)
 	case plan.Rebase:
+		if s.oneWay() {
+			f.fact("brings", term.Text(term.Plain, words.Count(len(s.job.pos.Divergence.Theirs), "new revision",
+				"new revisions")))
+			s.leavesOut(f, j)
+			return
+		}
 		f.fact("history", term.Text(term.Plain, "one straight line, no extra commit"))
 		l := term.Text(term.Plain, words.Count(j.Kept(), "of your commits, ", "of your commits, "))
 		if n := len(s.job.plan.Published); n > 0 {
@@ -316,6 +385,9 @@ func (s *chooseScreen) leavesOut(f *facts, j *plan.Join) {
 	for i := range j.Steps {
 		st := &j.Steps[i]
 		id := s.job.s.Planner.Short(st.Commit.ID)
+		if id == vcs.Unnumbered {
+			id = "“" + st.Commit.Subject() + "”"
+		}
 		switch st.Outcome {
 		case replay.AlreadyThere:
 			f.fact("leaves out", term.Text(term.Plain, id).Add(term.Dim,

@@ -14,6 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/tui/keys"
 	"dorvik.dev/dorvik/internal/tui/term"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -171,7 +172,8 @@ func (s *commitScreen) view(w, h int) term.Page {
 func (s *commitScreen) people(p *term.Page) {
 	const form = "2 Jan 2006 15:04 -0700"
 	a, c := s.node.Author(), s.node.Committer
-	p.Row(term.Text(term.Plain, "   ").Add(term.Plain, a.Name).Add(term.Dim, " <"+a.Email+">   "+a.Time().Format(form)))
+	p.Row(term.Text(term.Plain, "   ").Add(term.Plain, a.Name).Add(term.Dim, words.If(a.Email != "",
+		" <"+a.Email+">", "")+"   "+a.Time().Format(form)))
 	if c.Name != a.Name || c.Email != a.Email || c.When != a.When {
 		p.Row(term.Text(term.Dim, "   committed by ").Add(term.Plain, c.Name).Add(term.Dim,
 			"   "+c.Time().Format(form)))
@@ -182,7 +184,11 @@ func (s *commitScreen) people(p *term.Page) {
 	if s.d != nil && s.d.Signature != "" {
 		p.Row(term.Text(term.Dim, "   "+s.d.Signature))
 	}
-	p.Row(term.Text(term.Faint, "   "+s.node.ID.String()))
+	id := s.node.ID.String()
+	if numbered, ok := s.job.s.Repo.(vcs.Numbered); ok {
+		id = numbered.Shown(context.Background(), s.node.ID)
+	}
+	p.Row(term.Text(term.Faint, "   "+id))
 }
 
 // message shows the body of the message with marked references.

@@ -61,7 +61,7 @@ func (s *consentScreen) people() map[string]string {
 	for _, t := range s.terms {
 		for _, f := range t.Asks {
 			for _, n := range f.By {
-				out[n.Author().Email] = n.Author().Name
+				out[n.Author().Key()] = n.Author().Name
 			}
 		}
 	}

@@ -582,7 +582,7 @@ func (s *historyScreen) commitRow(i, w, most, said int) term.Line {
 // who returns the author's short name.
 func (s *historyScreen) who(e *lookback.Entry) string {
 	who := e.Author()
-	if s.job.me != "" && who.Email == s.job.me {
+	if s.job.me != "" && who.Key() == s.job.me {
 		return "you"
 	}
 	return who.Name

@@ -198,7 +198,7 @@ func (j *job) name(n history.Node, side merge.Side) string {
 		return "somebody"
 	}
 	a := n.Author()
-	if j.me != "" && a.Email == j.me {
+	if j.me != "" && a.Key() == j.me {
 		if side == merge.Theirs && j.pos != nil && j.pos.Elsewhere[n.ID] {
 			return "you, on another machine"
 		}

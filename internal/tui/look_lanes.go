@@ -124,12 +124,20 @@ func (s *lanes) sum() term.Line {
 		return term.Text(term.Plain, fmt.Sprintf("%s will hold %s more.", s.pos.Branch.Name,
 			words.Count(s.plan.Pick.Kept(), "commit", "commits")))
 	}
-	l := term.Text(term.Plain, fmt.Sprintf("After %s %s will hold ", s.job.s.Planner.Short(s.pos.Base()),
-		s.pos.Branch.Name))
+	var by []string
 	if s.plan.Rebase.Refused == nil {
-		l = l.Add(term.Plain, words.Count(b+s.plan.Rebase.Kept(), "commit", "commits")+" by rebase, ")
+		by = append(by, words.Count(b+s.plan.Rebase.Kept(), "commit", "commits")+" by rebase")
 	}
-	return l.Add(term.Plain, words.Count(a+b+1, "commit", "commits")+" by merge.")
+	if s.plan.Merge.Refused == nil {
+		by = append(by, words.Count(a+b+1, "commit", "commits")+" by merge")
+	}
+	if s.plan.OneWay() {
+		return term.Text(term.Plain, fmt.Sprintf("After %s come %s, and %s of yours on top.",
+			s.job.s.Planner.Short(s.pos.Base()), words.Count(b, "revision", "revisions"), words.Count(s.plan.Rebase.Kept(),
+				"change list", "change lists")))
+	}
+	return term.Text(term.Plain, fmt.Sprintf("After %s %s will hold %s.", s.job.s.Planner.Short(s.pos.Base()),
+		s.pos.Branch.Name, strings.Join(by, ", ")))
 }
 
 // alreadyThere maps commits to those of the other side with the same change.

@@ -190,8 +190,8 @@ func (s *lookScreen) whoToAsk(p *term.Page) {
 		}
 		mine := slices.DeleteFunc(slices.Clone(s.job.pos.Divergence.Theirs),
 			func(n history.Node) bool { return n.Author().Name != name })
-		p.Row(term.Line{}.Mark(term.MarkTheirs).Add(term.Plain, s.job.name(mine[0], merge.Theirs)+" ").
-			Add(term.Dim, fmt.Sprintf("%s, %s, %s", mine[0].Author().Email, words.Count(len(mine), "commit",
-				"commits"), s.job.age(mine[0]))))
+		p.Row(term.Line{}.Mark(term.MarkTheirs).Add(term.Plain, s.job.name(mine[0], merge.Theirs)).
+			Add(term.Dim, words.If(mine[0].Author().Email != "", " "+mine[0].Author().Email, "")+fmt.Sprintf(", %s, %s",
+				words.Count(len(mine), "commit", "commits"), s.job.age(mine[0]))))
 	}
 }

@@ -70,7 +70,7 @@ func (s *settleScreen) status() term.Line {
 	case s.job.file != nil:
 		return nil
 	case q == nil || s.job.join.Stops[q.Stop].Commit.Commit == nil:
-		return term.Text(term.Dim, string(s.job.st.Route))
+		return term.Text(term.Dim, s.job.called(s.job.st.Route))
 	case s.job.join.Stops[q.Stop].Uncommitted:
 		return term.Text(term.Dim, s.job.join.Stops[q.Stop].Commit.Subject()+"  ·  the last stop")
 	}

@@ -40,6 +40,14 @@ var (
 		"“svn switch %s”", false, false, true, true, true}
 )
 
+// OnTop names the way that puts yours on top of theirs.
+func (d Dialect) OnTop() string {
+	if d.Linear {
+		return "update"
+	}
+	return "rebase"
+}
+
 // Set names what sets a key of Dorvik, given without its section.
 func (d Dialect) Set(key string) string { return fmt.Sprintf(d.settings, key) }
 

@@ -17,6 +17,14 @@ type Signature struct {
 	Zone        string // as written, such as +0100
 }
 
+// Key tells people apart: the address or, in a system without addresses, the name.
+func (s Signature) Key() string {
+	if s.Email == "" {
+		return s.Name
+	}
+	return s.Email
+}
+
 // ParseSignature reads "Name <email> seconds zone". Real lines lack parts; a missing part is empty or zero.
 func ParseSignature(s string) Signature {
 	var sig Signature
