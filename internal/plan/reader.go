@@ -101,7 +101,7 @@ func (rd *Reader) Short(id object.ID) string {
 		return ""
 	}
 	if numbered, ok := rd.Source.(vcs.Numbered); ok {
-		if name := numbered.Shown(context.Background(), id); name != "" {
+		if name := numbered.Shown(context.Background(), numbered.Became(id)); name != "" {
 			return name
 		}
 	}

@@ -130,7 +130,7 @@ func (r *place) start(ctx context.Context, c *course, k *records, oldest, newest
 		}
 		c.from = revisionID(b.uuid, b.line+"\x00", b.tree, newest) // its revision has one, too
 	}
-	made := rec.commitOf(b.tree, nonZero(r.before(ctx, k, b, rec.Rev))...)
+	made := rec.commitOf(b.tree, nonZero(r.before(ctx, k, b, min(rec.Rev, oldest+1)))...)
 	if !c.mixed && !k.has(rec.Rev) { // the repository did not say yet who made it, and why
 		r.bare.put(c.from, made.Encode())
 		return nil
@@ -236,6 +236,14 @@ func numberOf(c *object.Commit) (n int64) {
 // goesBack is the number of older revisions that are read the first time.
 const goesBack = 100
 
+// first reads the revisions of the line, if that was not done yet. Where the repository does not answer, the line is
+// what was checked out.
+func (r *place) first(ctx context.Context, b *base) {
+	if k := r.mirror.records(b.url); len(k.Old)+len(k.List) == 0 {
+		_ = r.pull(ctx, b)
+	}
+}
+
 // pull reads the revisions that are new, and the first time some that are old.
 func (r *place) pull(ctx context.Context, b *base) error {
 	unlock, err := r.mirror.lock()
@@ -249,21 +257,98 @@ func (r *place) pull(ctx context.Context, b *base) error {
 	if err != nil {
 		return err
 	}
-	if err := r.readOld(ctx, b, &k); err != nil {
+	if k.After > oldest || lacksKnown(&k, b) || k.Partly != b.partly() {
+		k = r.mirror.records("") // they are read anew
+		k.URL = b.url
+	}
+	switch k.Partly = b.partly(); {
+	case k.Partly:
+		err = r.readPartly(ctx, b, &k, upto)
+	default:
+		err = r.readWhole(ctx, b, &k, upto)
+	}
+	if err != nil {
 		return err
 	}
-	from := k.Upto
-	if k.After < 0 || k.After > oldest || lacksKnown(&k, b) {
-		k.After, k.List, from = oldest, nil, oldest
-	}
-	if upto > from {
-		if err := r.readNew(ctx, b, &k, from, upto); err != nil {
-			return err
-		}
-	}
-	k.Upto = max(from, upto)
+	k.Upto = max(k.Upto, upto)
 	k.forget(oldest)
 	return r.mirror.putRecords(k)
+}
+
+// mostFiles is the number of files above which the line is read partly: the first time all of them are sent.
+const mostFiles = 20000
+
+// partly reports whether not all of the line is copied, since not all of it is checked out, or as it is large. Then the
+// revisions are known as far as they are newer than what was checked out.
+func (b *base) partly() bool {
+	for _, n := range b.nodes {
+		if n.dir && n.depth != "infinity" {
+			return true
+		}
+	}
+	return len(b.nodes) > mostFiles
+}
+
+// readWhole reads revisions onto the last one that is known, or onto nothing.
+func (r *place) readWhole(ctx context.Context, b *base, k *records, upto int64) error {
+	from, tree, parent := k.Upto+1, object.ID{}, object.ID{}
+	if k.Upto < 0 {
+		oldest, _ := b.revs()
+		list, err := r.log(ctx, b, oldest)
+		if err != nil {
+			return err
+		}
+		k.After, from = oldest, oldest
+		if n := len(list); n > 0 {
+			k.After, from = list[n-1].Rev, list[n-1].Rev
+		}
+		tree = r.made.PutTree(nil)
+	} else {
+		parent = r.before(ctx, k, b, from)
+		c, err := r.store().Commit(ctx, parent)
+		if err != nil {
+			return err
+		}
+		tree = c.Tree
+	}
+	if from > upto {
+		return nil
+	}
+	v := r.reviser(ctx, b, tree, from-1)
+	v.base, v.exact = nil, true
+	var trees []object.ID
+	v.keep = func(rec *record, tree object.ID) error {
+		trees = append(trees, tree)
+		if len(rec.Edits) == 0 && !parent.IsZero() { // it changed another line, or a folder without files
+			return nil
+		}
+		k.List = append(k.List, *rec)
+		id := revisionID(b.uuid, b.line, object.ID{}, rec.Rev)
+		err := r.keepCommit(ctx, id, rec.commitOf(tree, nonZero(parent)...))
+		parent = id
+		return err
+	}
+	return r.dump(ctx, b.url, from, upto, !parent.IsZero(), v)
+}
+
+// readPartly reads revisions onto what was checked out.
+func (r *place) readPartly(ctx context.Context, b *base, k *records, upto int64) error {
+	oldest, _ := b.revs()
+	if len(k.Old) == 0 {
+		list, err := r.log(ctx, b, oldest)
+		if err != nil {
+			return err
+		}
+		slices.Reverse(list)
+		k.Old = list
+	}
+	if k.After < 0 {
+		k.After, k.Upto = oldest, oldest
+	}
+	if upto <= k.Upto {
+		return nil
+	}
+	return r.readNew(ctx, b, k, k.Upto, upto)
 }
 
 // forget drops the edits of revisions that are checked out. Their commits are stored.
@@ -314,9 +399,6 @@ func (r *place) readNew(ctx context.Context, b *base, k *records, from, upto int
 		tree = next
 	}
 	v := r.reviser(ctx, b, tree, from)
-	pure, err := r.store().Commit(ctx, revisionID(b.uuid, b.line, object.ID{}, b.last))
-	oldest, newest := b.revs()
-	v.exact = err == nil && pure.Tree == b.tree && oldest == newest
 	trees := []object.ID{tree}
 	v.keep = func(rec *record, tree object.ID) error {
 		k.List, trees = append(k.List, *rec), append(trees, tree)
@@ -393,60 +475,15 @@ type logList struct {
 	} `xml:"logentry"`
 }
 
-// mostOld is the number of files above which old revisions are not read unasked: the first of them is sent as a whole.
-const mostOld = 20000
-
-// first reads the older revisions of the line, if that was not done yet. Where the repository does not answer, the line
-// begins with what was checked out.
-func (r *place) first(ctx context.Context, b *base) {
-	unlock, err := r.mirror.lock()
-	if err != nil {
-		return
-	}
-	defer unlock()
-	k := r.mirror.records(b.url)
-	if len(k.Old) == 0 && r.readOld(ctx, b, &k) == nil {
-		_ = r.mirror.putRecords(k)
-	}
-}
-
-// readOld reads older revisions of the line, up to what was checked out, unless they are known.
-func (r *place) readOld(ctx context.Context, b *base, k *records) error {
-	if len(k.Old) > 0 {
-		return nil
-	}
+// log reads who made the last revisions of the line up to one, the newest first.
+func (r *place) log(ctx context.Context, b *base, upto int64) (list []record, err error) {
 	var l logList
-	err := r.svn.asked(ctx, func() error {
+	err = r.svn.asked(ctx, func() error {
 		return r.svn.xml(ctx, in(r.dir, "reading the history", "log", "--stop-on-copy", "--limit",
-			strconv.Itoa(goesBack), target(b.url)+"@"+strconv.FormatInt(b.last, 10)), &l)
+			strconv.Itoa(goesBack), target(b.url)+"@"+strconv.FormatInt(upto, 10)), &l)
 	})
-	if err != nil {
-		return err
+	for _, e := range l.Entries {
+		list = append(list, record{Rev: e.Revision, Author: e.Author, Date: e.Date, Log: e.Msg})
 	}
-	n := len(l.Entries)
-	if n == 0 {
-		return nil
-	}
-	if len(b.nodes) > mostOld {
-		n = 1
-	}
-	for i := n - 1; i >= 0; i-- {
-		e := l.Entries[i]
-		k.Old = append(k.Old, record{Rev: e.Revision, Author: e.Author, Date: e.Date, Log: e.Msg})
-	}
-	if n == 1 {
-		return nil
-	}
-	parent := object.ID{}
-	v := r.reviser(ctx, b, r.made.PutTree(nil), 0)
-	v.base, v.exact = nil, true
-	v.keep = func(rec *record, tree object.ID) error {
-		id := revisionID(b.uuid, b.line, object.ID{}, rec.Rev)
-		if err := r.keepCommit(ctx, id, rec.commitOf(tree, nonZero(parent)...)); err != nil {
-			return err
-		}
-		parent = id
-		return nil
-	}
-	return r.dump(ctx, b.url, k.Old[0].Rev, b.last, false, v)
+	return list, err
 }

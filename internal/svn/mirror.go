@@ -172,7 +172,9 @@ type records struct {
 	After   int64    `json:"after"` // all revisions after this one are known,
 	Upto    int64    `json:"upto"`  // up to this one
 	List    []record `json:"list"`
-	Old     []record `json:"old"` // older ones up to what was checked out at first, without their edits
+	Old     []record `json:"old"` // older ones, without their edits
+	// Partly says that their trees have only what is checked out.
+	Partly bool `json:"partly,omitempty"`
 }
 
 const recordsVersion = 1
@@ -185,7 +187,7 @@ func (m *mirror) records(url string) records {
 		return none
 	}
 	k := none
-	if json.Unmarshal(data, &k) != nil || k.Version != recordsVersion || k.URL != url {
+	if url == "" || json.Unmarshal(data, &k) != nil || k.Version != recordsVersion || k.URL != url {
 		return none
 	}
 	return k

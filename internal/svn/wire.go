@@ -205,10 +205,29 @@ func (r *wire) Push(ctx context.Context, w vcs.Sending) ([]string, error) {
 	if s, err = r.look(ctx); err != nil {
 		return said, err
 	}
-	r.mu.Lock()
-	r.became = map[object.ID]object.ID{w.Tip: s.course.tip()}
-	r.mu.Unlock()
+	r.note(groups, s.course)
 	return said, nil
+}
+
+// note notes which revisions the commits of groups became: the last ones of the line.
+func (r *wire) note(groups []group, c *course) {
+	all := append([]object.ID{c.from}, c.steps...)
+	for id := c.from; len(all) < len(groups); { // what is checked out now has them
+		at, err := r.store().Commit(context.Background(), id)
+		if err != nil || len(at.Parents) != 1 {
+			break
+		}
+		id = at.Parents[0]
+		all = append([]object.ID{id}, all...)
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.became == nil {
+		r.became = map[object.ID]object.ID{}
+	}
+	for i := range min(len(groups), len(all)) {
+		r.became[groups[len(groups)-1-i].commit] = all[len(all)-1-i]
+	}
 }
 
 // Became returns what a commit became when it was checked in, or the commit.

@@ -196,8 +196,10 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if from != was {
 		wp.Kept = &ledger.Kept{Was: plan.Held{Staged: from, Files: was}, Is: plan.Held{Staged: tree, Files: is}}
 	}
-	a.became[b.Tip] = tip
 	wp.After = tip
+	if err := a.match(ctx, b.Tip, tip, goal.Theirs); err != nil {
+		return nil, err
+	}
 	tr.Waypoint = *wp
 	if err := a.make(ctx, tr); err != nil {
 		if cut := (*CutError)(nil); errors.As(err, &cut) {
@@ -336,6 +338,25 @@ func (a *Applier) sort(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 			return err
 		}
 		goal.Texts[list] = c.Text()
+	}
+	return nil
+}
+
+// match notes which commits those of a join are in the working copy: by their order, or the last one alone.
+func (a *Applier) match(ctx context.Context, joined, tip, on object.ID) error {
+	made, err := a.made(ctx, joined, on)
+	if err != nil {
+		return err
+	}
+	there, err := a.made(ctx, tip, on)
+	if err != nil {
+		return err
+	}
+	a.became[joined] = tip
+	if len(made) == len(there) {
+		for i := range made {
+			a.became[made[i]] = there[i]
+		}
 	}
 	return nil
 }

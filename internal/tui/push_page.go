@@ -382,7 +382,7 @@ func (s pushPage) made(id object.ID) string {
 	case ok:
 		id = to
 	case s.job.s.Repo.Dialect().LateIDs:
-		return fmt.Sprintf("%-*s", len(s.job.s.Planner.Short(id)), "new")
+		return "new"
 	}
 	return s.job.s.Planner.Short(id)
 }
@@ -410,6 +410,9 @@ func (s pushPage) branch() (rows []branchRow) {
 			note := "unchanged"
 			if !same {
 				note = "new id, was " + words.List(was)
+			}
+			if !same && s.job.pos.Branch.Linear {
+				note = "on top of what is new"
 			}
 			switch with := s.withMend(); {
 			case with != "" && len(rows) == 0:
@@ -468,30 +471,39 @@ func (s pushPage) withMend() string {
 // becomes draws the new branch.
 func (s pushPage) becomes(p *term.Page, w int) {
 	const most = 10
-	rows, room, who := s.branch(), 24, 12
+	rows, room, who, digits := s.branch(), 24, 12, 0
 	for _, r := range rows {
+		digits = max(digits, len([]rune(r.id)))
 		room = max(room, len([]rune(r.subject)))
 		if strings.HasPrefix(r.who, "you") { // readers first ask whose it is
 			who = max(who, len([]rune(r.who)))
 		}
 	}
 	room = min(room, max(20, w-44-who))
+	if s.job.join != nil {
+		for i := range s.job.join.Steps {
+			if st := &s.job.join.Steps[i]; s.job.whyLeft(st) != "" {
+				digits = max(digits, len([]rune(s.job.s.Planner.Short(st.Commit.ID))))
+			}
+		}
+	}
+	id := func(hue term.Hue, id string) term.Line { return term.Text(hue, id).Fit(digits).Add(hue, "  ") }
 	for _, r := range rows[:min(most, len(rows))] {
 		sign := r.mark.Sign
 		if r.prime {
 			sign += "′"
 		}
-		p.Row(term.Text(r.mark.Hue, "    "+sign).Fit(8).Add(r.mark.Hue,
-			r.id+"  ").Then(term.Text(term.Plain, r.subject).Fit(room)).
-			Add(term.Dim, "  "+r.who).Fit(room+19+who).Add(term.Dim, "  "+r.note))
+		p.Row(term.Text(r.mark.Hue, "    "+sign).Fit(8).Then(id(r.mark.Hue,
+			r.id)).Then(term.Text(term.Plain, r.subject).Fit(room)).
+			Add(term.Dim, "  "+r.who).Fit(room+digits+12+who).Add(term.Dim, "  "+r.note))
 	}
 	if len(rows) > most {
 		p.Row(term.Text(term.Dim, fmt.Sprintf("    and %s", words.Count(len(rows)-most, "older commit",
 			"older commits"))))
 	}
 	if len(s.job.below) > 0 && s.job.pos.Trivial() == plan.NotTrivial {
-		p.Row(term.Text(term.Base, "    "+term.MarkBase.Sign).Fit(8).Add(term.Base,
-			s.job.s.Planner.Short(s.job.below[0].ID)+"  ").
+		p.Row(term.Text(term.Base, "    "+term.MarkBase.Sign).Fit(8).Then(id(term.Base,
+			s.job.s.Planner.Short(s.job.below[0].ID))).
 			Add(term.Dim, s.job.below[0].Subject()+"   where the lines part"))
 	}
 	if s.job.join == nil {
@@ -500,8 +512,8 @@ func (s pushPage) becomes(p *term.Page, w int) {
 	for i := range s.job.join.Steps {
 		st := &s.job.join.Steps[i]
 		if why := s.job.whyLeft(st); why != "" {
-			p.Row(term.Text(term.Dim, "    ◌").Fit(8).Add(term.Dim,
-				s.job.s.Planner.Short(st.Commit.ID)+"  "+st.Commit.Subject()+"   "+why))
+			p.Row(term.Text(term.Dim, "    ◌").Fit(8).Then(id(term.Dim, s.job.s.Planner.Short(st.Commit.ID))).Add(
+				term.Dim, st.Commit.Subject()+"   "+why))
 		}
 	}
 }
