@@ -325,7 +325,7 @@ func Files(t testing.TB, dir string) map[string]string {
 		switch {
 		case err != nil:
 			return err
-		case rel == ".git" || rel == ".hg":
+		case rel == ".git" || rel == ".hg" || rel == ".svn":
 			return filepath.SkipDir
 		case d.IsDir():
 			out[rel] = "a folder"

@@ -1,28 +1,24 @@
 package hgapply_test
 
 import (
-	"context"
 	"fmt"
 	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"strings"
-	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/applytest"
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/settle"
-	"dorvik.dev/dorvik/internal/faulttest"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/hgtest"
-	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -30,82 +26,13 @@ import (
 
 const base = "one\ntwo\nthree\nfour\nfive\nsix\nseven\neight\n"
 
-// TestMain is also the program that is killed: with DORVIK_ACT it does what that says, in a process of its own.
 func TestMain(m *testing.M) {
-	faulttest.Main()
-	what := os.Getenv("DORVIK_ACT")
-	if what == "" {
+	applytest.Main(m, func() {
 		var err error
 		if templates, err = os.MkdirTemp("", "dorvik-hg-"); err != nil {
 			panic(err)
 		}
-		code := m.Run()
-		os.RemoveAll(templates)
-		os.Exit(code)
-	}
-	at, err := strconv.Atoi(os.Getenv("DORVIK_STEP"))
-	n, fails := 0, os.Getenv("DORVIK_FAILS") != ""
-	ledger.Step = func(name string) error {
-		n++
-		_ = os.WriteFile(os.Getenv("DORVIK_STEPS"), []byte(strconv.Itoa(n)), 0o644)
-		switch {
-		case err != nil || n != at:
-		case fails:
-			return fmt.Errorf("%s: made to fail", name)
-		default:
-			_ = syscall.Kill(os.Getpid(), syscall.SIGKILL)
-			select {}
-		}
-		return nil
-	}
-	if err := act(context.Background(), os.Getenv("DORVIK_DIR"), what); err != nil {
-		fmt.Println(err)
-		os.Exit(1)
-	}
-}
-
-// act joins by a route, takes the last join back, or only opens the repository.
-func act(ctx context.Context, dir, what string) error {
-	s, err := recovery.OpenSession(ctx, dir)
-	if err != nil {
-		return err
-	}
-	defer s.Close()
-	switch what {
-	case "open":
-		return nil
-	case "undo":
-		_, err := s.Applier.GoBack(ctx, "")
-		return err
-	}
-	_, err = join(ctx, s, plan.Route(what))
-	return err
-}
-
-// join joins by a route, with all uncommitted work, and accepts.
-func join(ctx context.Context, s *recovery.Session, route plan.Route) (*ledger.Waypoint, error) {
-	if err := s.Ledger.Carry(true); err != nil {
-		return nil, err
-	}
-	p, err := s.Locate(ctx, false)
-	if err != nil {
-		return nil, err
-	}
-	if p.Trivial() == plan.UpToDate {
-		return nil, fmt.Errorf("it is joined already")
-	}
-	if err := s.Ledger.Sync(p); err != nil {
-		return nil, err
-	}
-	j, err := s.SettleBy(ctx, p, route, []settle.Way{settle.YoursTheirs, settle.Theirs})
-	if err != nil {
-		return nil, err
-	}
-	b, err := s.Planner.Build(ctx, p, j)
-	if err != nil {
-		return nil, err
-	}
-	return s.Accept(ctx, p, j, b, change.Consent{MoveAside: true})
+	}, func() { os.RemoveAll(templates) })
 }
 
 // crew is a server and two people whose lines part.
@@ -238,7 +165,7 @@ func TestJoinsAreMadeAndTakenBack(t *testing.T) {
 				before := state(t, c.runa.Dir)
 				s := c.session()
 				defer s.Close()
-				_, err := join(t.Context(), s, route)
+				_, err := applytest.Join(t.Context(), s, route)
 				require.NoError(t, err)
 				after := state(t, c.runa.Dir)
 				want := strings.Replace(c.runa.Read("f"), "EDITED", "seven", 1)
@@ -259,7 +186,7 @@ func TestJoinsAreMadeAndTakenBack(t *testing.T) {
 
 				p, err := s.Locate(t.Context(), false)
 				require.NoError(t, err)
-				_, err = join(t.Context(), s, route)
+				_, err = applytest.Join(t.Context(), s, route)
 				require.NoError(t, err)
 				pushed, err := s.Push.Tip(t.Context(), p, change.Consent{})
 				require.NoError(t, err)
@@ -288,55 +215,11 @@ func TestKilledAtAnyStep(t *testing.T) {
 	for _, what := range []string{"merge", "rebase", "undo"} {
 		from := hgtest.Copy(t, c.runa.Dir)
 		if what == "undo" {
-			require.NoError(t, run(t, from, "rebase", 0, false))
+			require.NoError(t, applytest.Run(from, "rebase", 0, false))
 		}
-		before := state(t, from)
-		done := hgtest.Copy(t, from)
-		require.NoError(t, run(t, done, what, 0, false))
-		after := state(t, done)
-		if what == "rebase" { // its changesets are made again, with the same ids
-			assert.NotEqual(t, before["-log"], after["-log"])
-		}
-		tried := 0
-		for _, fails := range []bool{false, true} {
-			for step := 1; ; step += every {
-				dir := hgtest.Copy(t, from)
-				err := run(t, dir, what, step, fails)
-				if err == nil {
-					break
-				}
-				tried++
-				require.NoError(t, run(t, dir, "open", 0, false), "%s, step %d, %v", what, step, err)
-				is := state(t, dir)
-				want := before
-				if is["-parent"] == after["-parent"] {
-					want = after
-				}
-				if !assert.Equal(t, want, is, "%s, step %d, fails %v: %v", what, step, fails, err) {
-					return
-				}
-			}
-		}
-		t.Logf("%s: %d points", what, tried)
-		assert.Positive(t, tried)
+		applytest.AtAnyStep(t, what, every, func() string { return hgtest.Copy(t, from) },
+			func(dir string) map[string]string { return state(t, dir) }, "-parent")
 	}
-}
-
-// run acts in a process of its own, which is killed at a step, or in which the step fails. The error is nil only if the
-// process took fewer steps and ended well.
-func run(t *testing.T, dir, what string, step int, fails bool) error {
-	cmd := exec.Command(os.Args[0])
-	cmd.Env = append(os.Environ(), "DORVIK_ACT="+what, "DORVIK_DIR="+dir)
-	if step > 0 {
-		cmd.Env = append(cmd.Env, "DORVIK_STEP="+strconv.Itoa(step))
-	}
-	if fails {
-		cmd.Env = append(cmd.Env, "DORVIK_FAILS=yes")
-	}
-	if out, err := cmd.CombinedOutput(); err != nil {
-		return fmt.Errorf("%w: %s", err, out)
-	}
-	return nil
 }
 
 // TestPhasesBranchesAndFieldsAreKept: a changeset that is made again keeps what it had.
@@ -354,7 +237,7 @@ func TestPhasesBranchesAndFieldsAreKept(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "1 commit of yours is secret, and a push leaves it out: “a secret”. “hg phase --draft -r .” lets it go.",
 		p.OtherHeads(object.ID.String, vcs.InMercurial))
-	_, err = join(t.Context(), s, plan.Rebase)
+	_, err = applytest.Join(t.Context(), s, plan.Rebase)
 	require.NoError(t, err)
 	assert.Equal(t, "mine draft\nmine again draft\na secret secret", r.Hg("log", "-r", "only(., desc('theirs'))", "-T",
 		"{desc} {phase}\n"))
@@ -378,7 +261,7 @@ func TestASecretTipStaysHere(t *testing.T) {
 	c.pull()
 	s := c.session()
 	defer s.Close()
-	_, err := join(t.Context(), s, plan.Merge)
+	_, err := applytest.Join(t.Context(), s, plan.Merge)
 	require.NoError(t, err)
 	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err)
@@ -390,7 +273,7 @@ func TestASecretTipStaysHere(t *testing.T) {
 	_, err = s.Applier.GoBack(t.Context(), "")
 	require.NoError(t, err)
 
-	_, err = join(t.Context(), s, plan.Rebase)
+	_, err = applytest.Join(t.Context(), s, plan.Rebase)
 	require.NoError(t, err)
 	p, err = s.Locate(t.Context(), true)
 	require.NoError(t, err)
@@ -422,7 +305,7 @@ func TestPublicChangesetsStay(t *testing.T) {
 		pl.Why)
 	assert.ErrorContains(t, pl.Rebase.Refused, "a rebase would replace commits that others have")
 	before := state(t, c.runa.Dir)
-	_, err = join(t.Context(), s, plan.Rebase)
+	_, err = applytest.Join(t.Context(), s, plan.Rebase)
 	assert.ErrorAs(t, err, new(*plan.FixedError), "asked all the same")
 	assert.Equal(t, before, state(t, c.runa.Dir))
 	for set, means := range map[string]string{"desc('re:^mine$')": "public: others may have it, so it is never replaced",
@@ -446,7 +329,7 @@ func TestHooksOfThePerson(t *testing.T) {
 	r.Set("hooks.changegroup.Note", "echo from $HG_SOURCE >> "+said)
 	s := c.session()
 	defer s.Close()
-	_, err := join(t.Context(), s, plan.Rebase)
+	_, err := applytest.Join(t.Context(), s, plan.Rebase)
 	require.NoError(t, err)
 	text, err := os.ReadFile(said)
 	require.NoError(t, err)
@@ -460,7 +343,7 @@ func TestHooksOfThePerson(t *testing.T) {
 
 	before := state(t, r.Dir)
 	r.Set("hooks.pretxncommit.never", "echo not on a Friday; exit 1")
-	_, err = join(t.Context(), s, plan.Rebase)
+	_, err = applytest.Join(t.Context(), s, plan.Rebase)
 	require.ErrorContains(t, err, "never hook")
 	assert.ErrorContains(t, err, "Everything is as it was before")
 	assert.Equal(t, before, state(t, r.Dir))
@@ -473,7 +356,7 @@ func TestHostileNames(t *testing.T) {
 	c.pull()
 	s := c.session()
 	defer s.Close()
-	_, err := join(t.Context(), s, plan.Merge)
+	_, err := applytest.Join(t.Context(), s, plan.Merge)
 	require.NoError(t, err, "the link that is in the way goes aside")
 	assert.Equal(t, "new\n", c.runa.Read("new/deep/x"))
 	_, err = s.Applier.GoBack(t.Context(), "")
@@ -495,13 +378,13 @@ func TestWhatLiesBeside(t *testing.T) {
 	c.pull()
 	c.runa.Set("extensions.eol", "")
 	s := c.session()
-	_, err := join(t.Context(), s, plan.Merge)
+	_, err := applytest.Join(t.Context(), s, plan.Merge)
 	require.ErrorContains(t, err, "Files have other line ends on disk than in changesets here (.hgeol)")
 	s.Close()
 	c.runa.Set("extensions.eol", "!")
 	s = c.session()
 	defer s.Close()
-	_, err = join(t.Context(), s, plan.Merge)
+	_, err = applytest.Join(t.Context(), s, plan.Merge)
 	require.NoError(t, err)
 	assert.Contains(t, s.TakeNotice(), "The sub-repositories lib may be at other changesets")
 }
@@ -523,7 +406,7 @@ func TestOddPlaces(t *testing.T) {
 	require.NoError(t, err)
 	_, err = s.Locate(t.Context(), true)
 	require.NoError(t, err)
-	_, err = join(t.Context(), s, plan.Rebase)
+	_, err = applytest.Join(t.Context(), s, plan.Rebase)
 	require.NoError(t, err)
 	assert.Contains(t, s.TakeNotice(), "2 changesets that were made again stay, too, because others build on them",
 		"the other working folder is at them")
@@ -543,7 +426,7 @@ func TestOddPlaces(t *testing.T) {
 	r.Hg("commit", "-q", "--close-branch", "-m", "closed")
 	s = c.session()
 	defer s.Close()
-	_, err = join(t.Context(), s, plan.Merge)
+	_, err = applytest.Join(t.Context(), s, plan.Merge)
 	require.NoError(t, err)
 	r.Sound()
 }
@@ -585,7 +468,7 @@ func TestMovingForward(t *testing.T) {
 	c.pull()
 	s := c.session()
 	defer s.Close()
-	_, err := join(t.Context(), s, "")
+	_, err := applytest.Join(t.Context(), s, "")
 	require.NoError(t, err)
 	assert.Equal(t, "theirs", r.Hg("log", "-r", ".", "-T", "{desc}"))
 	assert.Equal(t, "M g", r.Hg("status", "-mard"))

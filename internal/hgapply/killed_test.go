@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"dorvik.dev/dorvik/internal/applytest"
 	"dorvik.dev/dorvik/internal/faulttest"
 	"dorvik.dev/dorvik/internal/hgtest"
 )
@@ -33,18 +34,18 @@ func TestKilledAtAnyTime(t *testing.T) {
 	for _, what := range []string{"merge", "rebase", "undo"} {
 		from := hgtest.Copy(t, c.runa.Dir)
 		if what == "undo" {
-			require.NoError(t, run(t, from, "rebase", 0, false))
+			require.NoError(t, applytest.Run(from, "rebase", 0, false))
 		}
 		before, done := state(t, from), hgtest.Copy(t, from)
 		begun := time.Now()
-		require.NoError(t, run(t, done, what, 0, false))
+		require.NoError(t, applytest.Run(done, what, 0, false))
 		took, after := time.Since(begun), state(t, done)
 		old, new := 0, 0
 		for k := range tries {
 			dir := hgtest.Copy(t, from)
 			wait := time.Duration(r.Int64N(int64(took)))
 			killedAfter(t, dir, what, wait, k%2 == 0)
-			require.NoError(t, run(t, dir, "open", 0, false), "%s, killed after %v", what, wait)
+			require.NoError(t, applytest.Run(dir, "open", 0, false), "%s, killed after %v", what, wait)
 			is, want := state(t, dir), before
 			if is["-parent"] == after["-parent"] {
 				want = after
@@ -74,10 +75,10 @@ func TestKilledAtAnyOperation(t *testing.T) {
 		t.Run(what, func(t *testing.T) {
 			from := hgtest.Copy(t, c.runa.Dir)
 			if what == "undo" {
-				require.NoError(t, run(t, from, "rebase", 0, false))
+				require.NoError(t, applytest.Run(from, "rebase", 0, false))
 			}
 			before, done := state(t, from), hgtest.Copy(t, from)
-			require.NoError(t, run(t, done, what, 0, false))
+			require.NoError(t, applytest.Run(done, what, 0, false))
 			after := state(t, done)
 			faulttest.Try(t, what, func() string { return hgtest.Copy(t, from) }, picked, func(dir, point string) {
 				defer func() {
@@ -85,7 +86,7 @@ func TestKilledAtAnyOperation(t *testing.T) {
 						t.Log(point)
 					}
 				}()
-				err := run(t, dir, "open", 0, false)
+				err := applytest.Run(dir, "open", 0, false)
 				if err != nil && hgFailed.MatchString(point) {
 					c.allIsKept(err, dir, before)
 					return

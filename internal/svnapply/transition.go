@@ -135,7 +135,10 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	ctx = context.WithoutCancel(ctx) // from here on the change is completed, not cancelled
 	err = a.forward(ctx, tr, changes)
 	if err == nil {
-		err = errors.Join(ledger.Step("database"), os.Rename(newDatabase(tr), filepath.Join(own, keptDatabase)))
+		err = ledger.Step("database")
+	}
+	if err == nil {
+		err = os.Rename(newDatabase(tr), filepath.Join(own, keptDatabase))
 	}
 	if err != nil {
 		return a.takeBack(ctx, tr, changes, err)
@@ -179,7 +182,9 @@ func (a *Applier) folders(tr *Transition) error {
 		}
 	}
 	for _, dir := range slices.Backward(tr.Gone) {
-		_ = a.WorkTree.at().Remove(dir)
+		if info, err := a.WorkTree.at().Lstat(dir); err == nil && info.IsDir() { // a file may be there by now
+			_ = a.WorkTree.at().Remove(dir)
+		}
 	}
 	return nil
 }

@@ -135,7 +135,9 @@ func (f *Files) PutBack(changes []object.Change) error {
 		GiveBack(f.Ledger, f.Tree, c.Path, f.Away, c.Path)
 	}
 	for _, dir := range slices.Backward(f.Made) {
-		_ = f.Tree.Remove(dir) // what is not empty stays
+		if info, err := f.Tree.Lstat(dir); err == nil && info.IsDir() { // a file may stand there that is still in the way
+			_ = f.Tree.Remove(dir) // what is not empty stays
+		}
 	}
 	os.RemoveAll(string(f.Fresh))
 	return nil
