@@ -18,9 +18,9 @@ bin/%: $(source)
 	@scripts/need --look go git
 	CGO_ENABLED=0 $(GO) build -trimpath -ldflags="-s -w" -o $@ ./cmd/$*
 
-## demo: made-up repositories in which a push is refused, in the full screen; SYSTEM=hg makes them Mercurial's
+## demo: made-up repositories in which a push is refused, in the full screen; SYSTEM=hg makes them Mercurial's, svn Subversion's
 demo:
-	@scripts/need go git $(filter hg,$(SYSTEM))
+	@scripts/need go git $(filter hg svn,$(SYSTEM))
 	@$(MAKE) --no-print-directory build
 	@bin/dorvik demo $(if $(SYSTEM),--system $(SYSTEM))
 
@@ -28,8 +28,8 @@ demo:
 # The longest packages come first, so that no processor waits for them at the end; and one more than there are processors
 # runs, because scenarios in a terminal mostly wait. make lint vets.
 test:
-	@scripts/need go git hg tmux pdftotext rsvg-convert
-	TMPDIR=$$(scripts/temp) $(GO) test -p $$(($$(getconf _NPROCESSORS_ONLN) + 1)) -vet=off -ldflags=-w -timeout 20m ./internal/recovery ./e2e ./internal/hgapply ./internal/hg ./internal/tui ./internal/cli ./...
+	@scripts/need go git hg svn tmux pdftotext rsvg-convert
+	TMPDIR=$$(scripts/temp) $(GO) test -p $$(($$(getconf _NPROCESSORS_ONLN) + 1)) -vet=off -ldflags=-w -timeout 20m ./internal/recovery ./e2e ./internal/hgapply ./internal/hg ./internal/svnapply ./internal/tui ./internal/cli ./...
 
 ## tools: compilers, test runners and an ssh server for tests, which pass over what is missing. The system may start the server
 tools:
@@ -57,7 +57,7 @@ cover:
 	@scripts/need --look go git
 	$(GO) test -short -cover ./internal/...
 
-## soak: what takes hours: 100,000 random histories against git, 3,000 against hg, and against the law that nothing is lost, 5,000 half-done states, every fault in a join of 1,000 files, 200 pushes that others come before, every operation on a file (about 2,700 with git, 1,500 with hg), the race detector, and 20 s of each fuzz target; SEED=7 HISTORIES=20000 FILES=200 STATES=500
+## soak: what takes hours: 100,000 random histories against git, 3,000 against hg, and against the law that nothing is lost, 5,000 half-done states, every fault in a join of 1,000 files, 200 pushes that others come before, every operation on a file (about 2,700 with git, 1,500 with hg, 4,000 with svn), the race detector, and 20 s of each fuzz target; SEED=7 HISTORIES=20000 FILES=200 STATES=500
 soak:
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_HISTORIES=$(or $(HISTORIES),100000) DORVIK_FILES=$(or $(FILES),1000) \
 	  $(GO) test -count=1 -timeout 5h -v -run 'TestJoinsAgreeWithGit|TestNothingIsLostUntold|TestEveryFault|TestEveryOperation|TestTakeOver|TestCarriedWorkIsConserved|TestAccountOfMerges|TestAStartThatFails|TestWhatAChangeMakes|TestAFullDisk|TestABranchThatStaysBusy' ./internal/recovery
@@ -65,6 +65,8 @@ soak:
 	  $(GO) test -count=1 -timeout 2h -run TestHalfDoneStates ./internal/recovery
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_HG_HISTORIES=3000 DORVIK_FILES=1 DORVIK_KILLS=60 \
 	  $(GO) test -count=1 -timeout 4h -v -run 'WithHg|HalfDone|Histedit|WorkThatDoes|KilledAtAny|JoinsAreMade' ./internal/recovery ./internal/hgapply
+	TMPDIR=$$(scripts/temp) DORVIK_HISTORIES=200 DORVIK_FILES=1 \
+	  $(GO) test -count=1 -timeout 4h -v -run 'AsSvnHasThem|KilledAtAny' ./internal/svn ./internal/svnapply
 	$(MAKE) --no-print-directory race
 	$(MAKE) --no-print-directory fuzz
 

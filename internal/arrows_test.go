@@ -54,12 +54,15 @@ var arrows = map[string]string{
 	"faulttest":     "+github.com/stretchr/testify +golang.org/x/sys/unix",
 	"gittest":       "+github.com/stretchr/testify",
 	"hgtest":        "+github.com/stretchr/testify",
+	"svntest":       "+github.com/stretchr/testify",
+	"applytest":     "core/settle change faulttest ledger plan recovery +github.com/stretchr/testify",
 	"odb":           "core/parallel core/object +github.com/klauspost/compress +golang.org/x/sys",
 	"vcs":           "core/rx core/object",
 	"git":           "core/rx core/object odb vcs watch",
 	"beside":        "beneath core/object odb vcs",
 	"hg":            "beneath beside core/rx core/object odb vcs watch",
-	"svn":           "beside core/rx core/object odb vcs watch",
+	"svn":           "beneath beside core/rx core/object odb vcs watch",
+	"svnapply":      "core/history core/merge core/object core/settle beneath change exact ledger plan svn vcs words workdir",
 	"exact":         "",
 	"watch":         "+github.com/fsnotify/fsnotify",
 	"workdir":       "beneath core/object change exact ledger plan vcs",
@@ -76,11 +79,11 @@ var arrows = map[string]string{
 	"lookback": "core/annotate core/decided core/diff core/history core/merge core/object core/settle ledger plan " +
 		"vcs words",
 	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rule core/rx core/settle apply change check exact " +
-		"git hg hgapply hostapi ledger lookback plan proposal prove vcs words",
+		"git hg hgapply hostapi ledger lookback plan proposal prove svn svnapply vcs words",
 	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
 	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +
 		"+codeberg.org/go-pdf/fpdf +github.com/klauspost/compress +golang.org/x/image +golang.org/x/text",
-	"demo":     "core/object hg hostapi vcs git +golang.org/x/tools/txtar",
+	"demo":     "core/object hg hostapi svn vcs git +golang.org/x/tools/txtar",
 	"hostapi":  "",
 	"host":     "core/history core/object git hostapi plan proposal vcs visible words",
 	"tui/keys": "+charm.land",
@@ -133,7 +136,9 @@ func TestArrowsRunDownward(t *testing.T) {
 				assert.NotContains(t, []string{"os", "os/exec", "path/filepath"}, i, "planning writes nothing")
 			}
 			if i == "os/exec" {
-				assert.Contains(t, []string{"git", "hg", "svn", "check", "gittest", "hgtest", "faulttest", "host", "demo"}, name,
+				assert.Contains(t, []string{"git", "hg", "svn", "check", "gittest", "hgtest", "svntest", "applytest",
+					"faulttest", "host",
+					"demo"}, name,
 					"only these start processes")
 			}
 		}
@@ -148,9 +153,11 @@ func TestOneFileOfRecoveryKnowsASystem(t *testing.T) {
 	knows := map[string][]string{
 		"git.go":     {`"dorvik.dev/dorvik/internal/git"`, `"dorvik.dev/dorvik/internal/apply"`},
 		"hg.go":      {`"dorvik.dev/dorvik/internal/hg"`, `"dorvik.dev/dorvik/internal/hgapply"`},
-		"systems.go": {`"dorvik.dev/dorvik/internal/hg"`}, // it asks whose a folder is
+		"svn.go":     {`"dorvik.dev/dorvik/internal/svn"`, `"dorvik.dev/dorvik/internal/svnapply"`},
+		"systems.go": {`"dorvik.dev/dorvik/internal/hg"`, `"dorvik.dev/dorvik/internal/svn"`},
+		// it asks whose a folder is
 	}
-	all := slices.Concat(knows["git.go"], knows["hg.go"])
+	all := slices.Concat(knows["git.go"], knows["hg.go"], knows["svn.go"])
 	files, err := filepath.Glob("recovery/*.go")
 	require.NoError(t, err)
 	for _, name := range files {

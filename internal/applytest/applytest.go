@@ -1,5 +1,5 @@
-// Package applytest lets tests of a system's applier have joins be killed, or fail, at their steps. The product does not
-// import it.
+// Package applytest lets tests of a system's applier have joins be killed, or fail, at their steps. The product does
+// not import it.
 //
 // The test's own binary is the program that is killed: its TestMain calls Main.
 package applytest
@@ -119,7 +119,8 @@ func Run(dir, what string, step int, fails bool) error {
 
 // AtAnyStep kills an act at every so many of its steps in copies of a folder, or has the step fail. The next start must
 // find old or new, whole: what state tells of the folder is as before, or as after where the row that arrived names is.
-func AtAnyStep(t *testing.T, what string, every int, copied func() (dir string), state func(dir string) map[string]string,
+func AtAnyStep(t *testing.T, what string, every int, copied func() (dir string), state func(
+	dir string) map[string]string,
 	arrived string) {
 	from := copied()
 	before := state(from)

@@ -17,8 +17,8 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// Names are names for commits that a system does not keep: where the branches of remotes were when they were asked last,
-// and Dorvik's own. They are a file that is replaced as a whole, and may be used by several processes.
+// Names are names for commits that a system does not keep: where the branches of remotes were when they were asked
+// last, and Dorvik's own. They are a file that is replaced as a whole, and may be used by several processes.
 type Names struct {
 	file string
 	mu   sync.Mutex

@@ -13,8 +13,8 @@ import (
 
 // Objects are objects of core in packs. Nothing is ever removed.
 type Objects struct {
-	*odb.Store
-	dir string
+	store *odb.Store
+	dir   string
 }
 
 // OpenObjects opens an object directory, which is made if it is missing.
@@ -24,6 +24,14 @@ func OpenObjects(dir string) (*Objects, error) {
 	}
 	store, err := odb.Open(dir, object.SHA1)
 	return &Objects{store, dir}, err
+}
+
+// Read returns an object, or object.ErrMissing.
+func (o *Objects) Read(id object.ID) (object.Kind, []byte, error) { return o.store.Read(id) }
+
+// ReadMany reads objects on all processors and returns the ids of those that it could not read.
+func (o *Objects) ReadMany(ids []object.ID, each func(id object.ID, kind object.Kind, data []byte)) []object.ID {
+	return o.store.ReadMany(ids, each)
 }
 
 // Keep stores objects that were made in memory.
@@ -60,7 +68,7 @@ const mostPacks = 30
 func (o *Objects) Gather(ctx context.Context) error { return odb.Gather(ctx, o.dir, mostPacks) }
 
 // With reads the objects of a pack that is being written, and these.
-func (o *Objects) With(w *odb.Writer) object.Reader { return both{w, o.Store} }
+func (o *Objects) With(w *odb.Writer) object.Reader { return both{w, o.store} }
 
 // both reads objects from one reader, or the other.
 type both struct {

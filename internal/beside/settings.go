@@ -112,8 +112,8 @@ func (r *Keys) Settings(ctx context.Context, pattern string) (map[string]string,
 	return out, err
 }
 
-// ParseSettings reads a file of sections. Lines that begin with white space go on with a value. A file that is not there
-// has no settings.
+// ParseSettings reads a file of sections. Lines that begin with white space go on with a value. A file that is not
+// there has no settings.
 func ParseSettings(file string, own bool) (out []vcs.Setting, err error) {
 	data, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {

@@ -30,7 +30,7 @@ type configuration struct {
 // settings reads and writes them.
 type settings struct {
 	*objects
-	*beside.Keys
+	keys   *beside.Keys
 	config *configuration
 }
 
@@ -49,8 +49,8 @@ func (c *configuration) files() []string {
 	return out
 }
 
-// all returns the present settings; of the repository's hgrc they are not the person's own. The command server reads them at its start, so it is started again if one of their
-// files was written.
+// all returns the present settings; of the repository's hgrc they are not the person's own. The command server reads
+// them at its start, so it is started again if one of their files was written.
 func (c *configuration) all(ctx context.Context) ([]vcs.Setting, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -85,6 +85,34 @@ func (c *configuration) all(ctx context.Context) ([]vcs.Setting, error) {
 			Own: !strings.HasPrefix(s.Source, c.place.own)})
 	}
 	return c.list, nil
+}
+
+// Config returns a setting, or an empty text.
+func (r *settings) Config(ctx context.Context, key string) (string, error) {
+	return r.keys.Config(ctx, key)
+}
+
+// ConfigPath returns a path, with ~ expanded.
+func (r *settings) ConfigPath(ctx context.Context, key string) (string, error) {
+	return r.keys.ConfigPath(ctx, key)
+}
+
+// Flag returns a boolean.
+func (r *settings) Flag(ctx context.Context, key string) (bool, error) { return r.keys.Flag(ctx, key) }
+
+// Duration returns a time.
+func (r *settings) Duration(ctx context.Context, key string) (time.Duration, error) {
+	return r.keys.Duration(ctx, key)
+}
+
+// Values returns the value of a key or, with pattern, of all keys that an expression matches.
+func (r *settings) Values(ctx context.Context, key string, pattern bool) ([]vcs.Setting, error) {
+	return r.keys.Values(ctx, key, pattern)
+}
+
+// Settings returns the values of all keys that an expression matches.
+func (r *settings) Settings(ctx context.Context, pattern string) (map[string]string, error) {
+	return r.keys.Settings(ctx, pattern)
 }
 
 // SetConfig writes a setting into the repository's hgrc.

@@ -134,8 +134,9 @@ func (pl *Plan) suggest(p *Position) {
 	fixed, linear := (*FixedError)(nil), (*LinearError)(nil)
 	switch {
 	case errors.As(pl.Merge.Refused, &linear):
-		pl.Suggested, pl.Why = Rebase, linear.By+" keeps one row of revisions, so what is yours goes on top of what is "+
-			"new. Each file keeps the change list that it is in."
+		pl.Suggested, pl.Why = Rebase,
+			linear.By+" keeps one row of revisions, so what is yours goes on top of what is "+
+				"new. Each file keeps the change list that it is in."
 	case errors.As(pl.Rebase.Refused, &fixed):
 		pl.Suggested, pl.Why = Merge, fmt.Sprintf("others have %s already, and %s keeps what others have for good.",
 			words.Is(len(p.Divergence.Yours), "your commit", "some of your "+yours), fixed.By)

@@ -94,8 +94,8 @@ func (rd *Reader) TextOf(ctx context.Context, commit object.ID, path string) (te
 	return rd.TextAt(ctx, tree, path)
 }
 
-// Short names a commit by its number, in a system that has them, or abbreviates its id to the number of digits in use: at
-// least 7 or core.abbrev, and more if ids would be ambiguous.
+// Short names a commit by its number, in a system that has them, or abbreviates its id to the number of digits in use:
+// at least 7 or core.abbrev, and more if ids would be ambiguous.
 func (rd *Reader) Short(id object.ID) string {
 	if id.IsZero() {
 		return ""

@@ -63,7 +63,8 @@ func (p *Position) Standing(accepted bool) Standing {
 		s.Head = "Only theirs is new."
 		s.Text = fmt.Sprintf("%s pushed %s to %s, and you have nothing unpushed.", they, commits, up)
 		if p.Branch.Linear {
-			s.Text = fmt.Sprintf("%s checked in %s to %s, and you changed nothing.", they, words.Count(theirs, "revision",
+			s.Text = fmt.Sprintf("%s checked in %s to %s, and you changed nothing.", they, words.Count(theirs,
+				"revision",
 				"revisions"), up)
 			s.Next = "Your files can be brought up to date without joining anything."
 			break

@@ -60,8 +60,9 @@ func coded(line string) (code, words string, ok bool) {
 }
 
 // ErrNoProgram reports that Subversion is not installed.
-var ErrNoProgram = errors.New("this folder belongs to Subversion, but there is no “svn” here: install Subversion, and " +
-	"start dorvik again")
+var ErrNoProgram = errors.New(
+	"this folder belongs to Subversion, but there is no “svn” here: install Subversion, and " +
+		"start dorvik again")
 
 // program runs svn.
 type program struct {

@@ -18,6 +18,9 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
+// copies reads what was checked out.
+type copies struct{ *settings }
+
 // node is a file or folder of a working copy as it was checked out.
 type node struct {
 	rev   int64 // the revision that it was brought to
@@ -188,7 +191,7 @@ func edited(ctx context.Context, made *object.Overlay, tree object.ID, set map[s
 
 // scratch makes a folder with a working copy of which no file exists: what svn knows of one, to be changed by svn
 // itself. The texts that svn has stored are shared. remove removes it.
-func (r *place) scratch(name string) (dir string, remove func(), err error) {
+func (r *copies) scratch(name string) (dir string, remove func(), err error) {
 	dir = filepath.Join(r.own, "dorvik", name)
 	if err := os.RemoveAll(dir); err != nil {
 		return "", nil, err
@@ -197,7 +200,7 @@ func (r *place) scratch(name string) (dir string, remove func(), err error) {
 }
 
 // likeness fills a folder with what svn knows of the working copy.
-func (r *place) likeness(dir string) error {
+func (r *copies) likeness(dir string) error {
 	at := filepath.Join(dir, ".svn")
 	err := os.MkdirAll(filepath.Join(at, "tmp"), 0o700)
 	for _, name := range []string{"wc.db", "format", "entries"} {
@@ -248,8 +251,8 @@ func (e *SwitchedError) Error() string {
 type WorkingError struct{ Path string }
 
 func (e *WorkingError) Error() string {
-	return "svn is working in this folder, or died while it did. Wait until it ends; if none runs, “svn cleanup” ends " +
-		"what it began. Nothing was changed"
+	return "svn is working in this folder, or died while it did. Wait until it ends; if none runs, “svn cleanup” " +
+		"ends what it began. Nothing was changed"
 }
 
 // usable returns an error if an entry is of a working copy that cannot be joined.
@@ -267,7 +270,7 @@ func usable(entries []statusEntry) error {
 
 // baseOf returns what was checked out. Where files were added, removed or moved, svn is asked to take that back in a
 // scratch folder first.
-func (r *place) baseOf(ctx context.Context, entries []statusEntry, made *object.Overlay) (*base, error) {
+func (r *copies) baseOf(ctx context.Context, entries []statusEntry, made *object.Overlay) (*base, error) {
 	dir := r.dir
 	var paths []string
 	for _, e := range entries {

@@ -17,6 +17,9 @@ import (
 	"dorvik.dev/dorvik/internal/odb"
 )
 
+// courses works out lines.
+type courses struct{ *copies }
+
 // course is a line as Dorvik sees it: the commit of what was checked out, and one for each revision since. Where files
 // were brought to different revisions, a later commit has of each file what it had in its revision or what was checked
 // out, whichever is newer. So what was checked out is where yours and theirs part, file by file.
@@ -35,9 +38,6 @@ func (c *course) tip() object.ID {
 	}
 	return c.from
 }
-
-// revisionHeader is the header of a commit with its revision.
-const revisionHeader = "svn-revision"
 
 // revisionID makes the id of a revision's commit. It begins with the digits of the number and an f, so what is shown of
 // it can be recognised. mix tells apart what a working copy of several revisions makes of one.
@@ -64,7 +64,7 @@ func (rec *record) commitOf(tree object.ID, parents ...object.ID) *object.Commit
 }
 
 // course works out the line from what was checked out and from the revisions that are known.
-func (r *place) course(ctx context.Context, b *base) (*course, error) {
+func (r *courses) course(ctx context.Context, b *base) (*course, error) {
 	k := r.mirror.records(b.url)
 	oldest, newest := b.revs()
 	if k.After > oldest {
@@ -106,7 +106,7 @@ func (r *place) course(ctx context.Context, b *base) (*course, error) {
 }
 
 // start finds the commit of what was checked out.
-func (r *place) start(ctx context.Context, c *course, k *records, oldest, newest int64) error {
+func (r *courses) start(ctx context.Context, c *course, k *records, oldest, newest int64) error {
 	b := c.base
 	rec, whole := k.of(b.last), oldest == newest
 	if !whole {
@@ -139,7 +139,7 @@ func (r *place) start(ctx context.Context, c *course, k *records, oldest, newest
 }
 
 // wholeAt reports whether files of several revisions are together as one of them has all, and which.
-func (r *place) wholeAt(ctx context.Context, k *records, b *base) (bool, *record, error) {
+func (r *courses) wholeAt(ctx context.Context, k *records, b *base) (bool, *record, error) {
 	oldest, newest := b.revs()
 	rec := k.of(b.last)
 	if k.After < 0 || k.After > oldest || k.Upto < newest {
@@ -181,7 +181,7 @@ func (k *records) of(rev int64) *record {
 func (k *records) has(rev int64) bool { return k.of(rev).Author != "" }
 
 // before returns the commit of the last revision before one, or zero.
-func (r *place) before(ctx context.Context, k *records, b *base, rev int64) object.ID {
+func (r *courses) before(ctx context.Context, k *records, b *base, rev int64) object.ID {
 	all := slices.Concat(k.Old, k.List)
 	for i := len(all) - 1; i >= 0; i-- {
 		id := revisionID(b.uuid, b.line, object.ID{}, all[i].Rev)
@@ -201,17 +201,8 @@ func nonZero(ids ...object.ID) (out []object.ID) {
 	return out
 }
 
-// knows reports whether there is a commit.
-func (r *place) knows(ctx context.Context, id object.ID) bool {
-	_, err := r.store().Commit(ctx, id)
-	return err == nil
-}
-
-// store is an overlay over all objects there are.
-func (r *place) store() *object.Overlay { return object.NewOverlay(object.SHA1, (&objects{r})) }
-
 // keepCommit stores a commit under its id, with its tree.
-func (r *place) keepCommit(ctx context.Context, id object.ID, c *object.Commit) error {
+func (r *courses) keepCommit(ctx context.Context, id object.ID, c *object.Commit) error {
 	if _, _, err := r.mirror.store.Read(id); !errors.Is(err, object.ErrMissing) {
 		return err
 	}
@@ -223,29 +214,19 @@ func (r *place) keepCommit(ctx context.Context, id object.ID, c *object.Commit) 
 	})
 }
 
-// numberOf returns the revision of a commit; zero for one that is none.
-func numberOf(c *object.Commit) (n int64) {
-	for _, h := range c.Extra {
-		if h.Key == revisionHeader {
-			n, _ = strconv.ParseInt(h.Value, 10, 64)
-		}
-	}
-	return n
-}
-
 // goesBack is the number of older revisions that are read the first time.
 const goesBack = 100
 
 // first reads the revisions of the line, if that was not done yet. Where the repository does not answer, the line is
 // what was checked out.
-func (r *place) first(ctx context.Context, b *base) {
+func (r *courses) first(ctx context.Context, b *base) {
 	if k := r.mirror.records(b.url); len(k.Old)+len(k.List) == 0 {
 		_ = r.pull(ctx, b)
 	}
 }
 
 // pull reads the revisions that are new, and the first time some that are old.
-func (r *place) pull(ctx context.Context, b *base) error {
+func (r *courses) pull(ctx context.Context, b *base) error {
 	unlock, err := r.mirror.lock()
 	if err != nil {
 		return err
@@ -290,7 +271,7 @@ func (b *base) partly() bool {
 }
 
 // readWhole reads revisions onto the last one that is known, or onto nothing.
-func (r *place) readWhole(ctx context.Context, b *base, k *records, upto int64) error {
+func (r *courses) readWhole(ctx context.Context, b *base, k *records, upto int64) error {
 	from, tree, parent := k.Upto+1, object.ID{}, object.ID{}
 	if k.Upto < 0 {
 		oldest, _ := b.revs()
@@ -332,7 +313,7 @@ func (r *place) readWhole(ctx context.Context, b *base, k *records, upto int64) 
 }
 
 // readPartly reads revisions onto what was checked out.
-func (r *place) readPartly(ctx context.Context, b *base, k *records, upto int64) error {
+func (r *courses) readPartly(ctx context.Context, b *base, k *records, upto int64) error {
 	oldest, _ := b.revs()
 	if len(k.Old) == 0 {
 		list, err := r.log(ctx, b, oldest)
@@ -373,7 +354,7 @@ func lacksKnown(k *records, b *base) bool {
 }
 
 // there asks the repository for the last revision that changed the line, and for the last of all.
-func (r *place) there(ctx context.Context, b *base) (last, upto int64, err error) {
+func (r *courses) there(ctx context.Context, b *base) (last, upto int64, err error) {
 	var l infoList
 	err = r.svn.asked(ctx, func() error {
 		return r.svn.xml(ctx, in(r.dir, "asking the repository", "info", "-r", "HEAD", target(b.url)), &l)
@@ -389,7 +370,7 @@ func (r *place) there(ctx context.Context, b *base) (last, upto int64, err error
 }
 
 // readNew reads the revisions after one.
-func (r *place) readNew(ctx context.Context, b *base, k *records, from, upto int64) error {
+func (r *courses) readNew(ctx context.Context, b *base, k *records, from, upto int64) error {
 	tree := b.tree
 	for i := range k.List {
 		next, err := k.List[i].onto(ctx, r.made, tree, b)
@@ -413,15 +394,15 @@ func (r *place) readNew(ctx context.Context, b *base, k *records, from, upto int
 }
 
 // reviser begins at a tree of the line.
-func (r *place) reviser(ctx context.Context, b *base, tree object.ID, rev int64) *reviser {
-	return &reviser{ctx: ctx, made: r.made, line: b.line, base: b, tree: tree, at: map[int64]object.ID{rev: tree},
+func (r *courses) reviser(ctx context.Context, b *base, tree object.ID, rev int64) *reviser {
+	return &reviser{made: r.made, line: b.line, base: b, tree: tree, at: map[int64]object.ID{rev: tree},
 		other: func(path string, rev int64, dir bool) (map[string]object.Entry, error) {
 			return r.elsewhere(ctx, b, path, rev, dir)
 		}}
 }
 
 // dump has a reviser go through revisions of the repository.
-func (r *place) dump(ctx context.Context, url string, from, upto int64, incremental bool, v *reviser) error {
+func (r *courses) dump(ctx context.Context, url string, from, upto int64, incremental bool, v *reviser) error {
 	args := []string{"dump", "--quiet", "-r", fmt.Sprintf("%d:%d", from, upto), url}
 	if incremental {
 		args = append(args, "--incremental")
@@ -429,16 +410,20 @@ func (r *place) dump(ctx context.Context, url string, from, upto int64, incremen
 	c := in(r.dir, "reading the revisions", args...)
 	c.dump = true
 	err := r.svn.asked(ctx, func() error {
-		return r.svn.stream(ctx, c, func(out io.Reader) error { return readDump(out, v.revision, v.change) })
+		return r.svn.stream(ctx, c, func(out io.Reader) error {
+			return readDump(out, func(is revision) error {
+				return v.revision(ctx, is)
+			}, func(c change) error { return v.change(ctx, c) })
+		})
 	})
 	if err != nil {
 		return err
 	}
-	return v.end()
+	return v.end(ctx)
 }
 
 // elsewhere reads what a path of the repository was in a revision, with paths below it.
-func (r *place) elsewhere(ctx context.Context, b *base, path string, rev int64, dir bool) (map[string]object.Entry,
+func (r *courses) elsewhere(ctx context.Context, b *base, path string, rev int64, dir bool) (map[string]object.Entry,
 	error) {
 	at := path
 	if !dir {
@@ -476,7 +461,7 @@ type logList struct {
 }
 
 // log reads who made the last revisions of the line up to one, the newest first.
-func (r *place) log(ctx context.Context, b *base, upto int64) (list []record, err error) {
+func (r *courses) log(ctx context.Context, b *base, upto int64) (list []record, err error) {
 	var l logList
 	err = r.svn.asked(ctx, func() error {
 		return r.svn.xml(ctx, in(r.dir, "reading the history", "log", "--stop-on-copy", "--limit",

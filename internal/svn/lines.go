@@ -22,7 +22,7 @@ const (
 )
 
 // lines reads the line that is checked out, and what is known of it at the repository.
-type lines struct{ *settings }
+type lines struct{ *looks }
 
 // lineName is how sentences name a folder of the repository.
 func lineName(b *base) string {
@@ -41,7 +41,8 @@ func lineOf(name string) vcs.Line {
 func branchOf(s *seen) vcs.Branch {
 	name := lineName(s.course.base)
 	to := lineOf(name)
-	return vcs.Branch{Name: name, Tip: s.tip(), Upstream: to.Name, Tracking: to.Tracking, Remote: to.Remote, Ref: to.Ref,
+	return vcs.Branch{Name: name, Tip: s.tip(), Upstream: to.Name, Tracking: to.Tracking, Remote: to.Remote,
+		Ref:    to.Ref,
 		Linear: true}
 }
 

@@ -3,11 +3,11 @@ package svn
 import (
 	"context"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -16,6 +16,13 @@ import (
 
 // What was changed and is not checked in is a commit on top of what was checked out, or several: one for each change
 // list. If there are change lists, what is in none of them is uncommitted work, which a check-in leaves out.
+
+// looks reads the working copy.
+type looks struct {
+	*courses
+	mu   sync.Mutex
+	last *seen // what was read last
+}
 
 // seen is what was read of a working copy.
 type seen struct {
@@ -53,7 +60,7 @@ type changes struct {
 }
 
 // look reads the working copy, as far as it is not as it was when it was read last.
-func (r *place) look(ctx context.Context) (*seen, error) {
+func (r *looks) look(ctx context.Context) (*seen, error) {
 	entries, err := r.svn.status(ctx, r.dir)
 	if err != nil {
 		return nil, lockedError(err, r.own)
@@ -63,7 +70,7 @@ func (r *place) look(ctx context.Context) (*seen, error) {
 	}
 	stamps := r.stamps(entries)
 	r.mu.Lock()
-	last := r.seen
+	last := r.last
 	r.mu.Unlock()
 	if last != nil && slices.Equal(last.entries, entries) && mapsEqual(last.stamps, stamps) {
 		return last, nil
@@ -88,7 +95,7 @@ func (r *place) look(ctx context.Context) (*seen, error) {
 		return nil, err
 	}
 	r.mu.Lock()
-	r.seen = s
+	r.last = s
 	r.mu.Unlock()
 	return s, nil
 }
@@ -106,7 +113,7 @@ func mapsEqual(a, b map[string]string) bool {
 }
 
 // stamps tells apart versions of the files that a look depends on.
-func (r *place) stamps(entries []statusEntry) map[string]string {
+func (r *looks) stamps(entries []statusEntry) map[string]string {
 	out := map[string]string{"wc.db": stampOf(filepath.Join(r.own, "wc.db")),
 		"revisions": stampOf(r.mirror.file("revisions.json")), "messages": stampOf(r.messagesFile())}
 	for _, e := range entries {
@@ -134,7 +141,7 @@ func (e *ObstructedError) Error() string {
 }
 
 // read sorts what was changed into groups and makes their commits.
-func (r *place) read(ctx context.Context, s *seen) error {
+func (r *looks) read(ctx context.Context, s *seen) error {
 	for _, e := range s.entries {
 		switch {
 		case e.Is.Item == "unversioned":
@@ -164,7 +171,7 @@ func (r *place) read(ctx context.Context, s *seen) error {
 		slices.Sort(s.loose)
 		names = slices.DeleteFunc(names, func(name string) bool { return name == "" })
 	}
-	who, err := newSettings(&objects{r}).Committer(ctx)
+	who, err := r.Committer(ctx)
 	if err != nil {
 		return err
 	}
@@ -192,7 +199,7 @@ func (r *place) read(ctx context.Context, s *seen) error {
 }
 
 // changed reads what is not as it was checked out.
-func (r *place) changed(ctx context.Context, s *seen) (*changes, error) {
+func (r *looks) changed(ctx context.Context, s *seen) (*changes, error) {
 	c := &changes{set: map[string]object.Entry{}, list: map[string]string{}, when: s.course.base.when}
 	nodes, props, err := r.now(ctx, s)
 	if err != nil {
@@ -245,7 +252,7 @@ func (r *place) changed(ctx context.Context, s *seen) (*changes, error) {
 }
 
 // now returns the files and folders that svn has now, with their properties.
-func (r *place) now(ctx context.Context, s *seen) (map[string]node, map[string]map[string]string, error) {
+func (r *looks) now(ctx context.Context, s *seen) (map[string]node, map[string]map[string]string, error) {
 	b := s.course.base
 	if !slices.ContainsFunc(s.entries, func(e statusEntry) bool { return e.structural() }) {
 		return b.nodes, b.props, nil
@@ -269,7 +276,7 @@ func (r *place) now(ctx context.Context, s *seen) (map[string]node, map[string]m
 }
 
 // changedAt notes how a file or folder differs from what was checked out.
-func (r *place) changedAt(ctx context.Context, s *seen, c *changes, path string, nodes map[string]node,
+func (r *looks) changedAt(ctx context.Context, s *seen, c *changes, path string, nodes map[string]node,
 	props map[string]map[string]string) error {
 	b := s.course.base
 	put := func(at string, is object.Entry) error {
@@ -316,7 +323,7 @@ func (r *place) changedAt(ctx context.Context, s *seen, c *changes, path string,
 }
 
 // entry reads a file of the working copy as a tree has it. It is absent if there is no file.
-func (r *place) entry(path string, props map[string]string) (e object.Entry, when time.Time, err error) {
+func (r *looks) entry(path string, props map[string]string) (e object.Entry, when time.Time, err error) {
 	full := filepath.Join(r.dir, filepath.FromSlash(path))
 	info, err := os.Lstat(full)
 	if os.IsNotExist(err) || err == nil && info.IsDir() {
@@ -330,35 +337,7 @@ func (r *place) entry(path string, props map[string]string) (e object.Entry, whe
 	return e, when, err
 }
 
-// EntryOf puts a file with properties into an overlay, as the repository would store it.
-func EntryOf(made *object.Overlay, full string, info fs.FileInfo, props map[string]string) (e object.Entry, err error) {
-	e.Mode = modeOf(props)
-	var data []byte
-	switch {
-	case info.Mode()&fs.ModeSymlink != 0:
-		e.Mode = object.ModeLink
-		var to string
-		to, err = os.Readlink(full)
-		data = []byte(to)
-	case info.Mode().IsRegular():
-		if e.Mode == object.ModeLink {
-			e.Mode = object.ModeFile
-		}
-		data, err = os.ReadFile(full)
-		data = formOf(props).Stored(data)
-	default:
-		return e, fmt.Errorf("%s is neither a file nor a link", full)
-	}
-	if err == nil {
-		e.ID = made.Put(object.KindBlob, data)
-	}
-	return e, err
-}
-
-// messagesFile keeps the messages of change lists whose name is not all of it.
-func (r *place) messagesFile() string { return filepath.Join(r.settingsAt, "dorvik", "messages.json") }
-
-// dirtyOf returns the uncommitted work.
+// dirty returns the uncommitted work.
 func (s *seen) dirty() (out []vcs.Dirty) {
 	for _, path := range s.loose {
 		out = append(out, vcs.Dirty{Path: path, Unstaged: true})

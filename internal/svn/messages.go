@@ -1,22 +1,21 @@
 package svn
 
 import (
-	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 
 	"dorvik.dev/dorvik/internal/beside"
-	"dorvik.dev/dorvik/internal/core/object"
 )
 
 // unnamed is the message of changes that are in no change list, until they have one.
 const unnamed = "Your changes"
 
-// messages reads the messages of change lists by their names.
-func (r *place) messages() (map[string]string, error) {
+// Messages returns the messages that were written for change lists, by their names.
+func (r *place) Messages() (map[string]string, error) {
 	out := map[string]string{}
 	if r.texts != nil {
 		return r.texts, nil
@@ -35,9 +34,12 @@ func (r *place) messages() (map[string]string, error) {
 	return out, nil
 }
 
+// messagesFile keeps the messages of change lists whose name is not all of it.
+func (r *place) messagesFile() string { return filepath.Join(r.settingsAt, "dorvik", "messages.json") }
+
 // message returns the message of a change list: what was written, or its name.
 func (r *place) message(list string) (string, error) {
-	all, err := r.messages()
+	all, err := r.Messages()
 	if text := all[list]; text != "" || err != nil {
 		return text, err
 	}
@@ -63,20 +65,4 @@ func (r *place) SetMessages(all map[string]string) error {
 		return fmt.Errorf("storing the messages of your change lists: %w", err)
 	}
 	return nil
-}
-
-// Messages returns the messages that were written for change lists, by their names.
-func (r *place) Messages() (map[string]string, error) { return r.messages() }
-
-// Lists returns the change list of each commit that is not checked in. That of changes in no list has an empty name.
-func (r *work) Lists(ctx context.Context) (map[object.ID]string, error) {
-	s, err := r.look(ctx)
-	if err != nil {
-		return nil, err
-	}
-	out := map[object.ID]string{}
-	for _, g := range s.groups {
-		out[g.commit] = g.list
-	}
-	return out, nil
 }

@@ -2,8 +2,6 @@ package svn
 
 import (
 	"bytes"
-	"context"
-	"crypto/sha1"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
@@ -20,8 +18,8 @@ import (
 	"dorvik.dev/dorvik/internal/odb"
 )
 
-// mirror is Dorvik's copy of what was checked out and of the revisions since, as objects of core. The texts that svn has
-// stored for a working copy go when it cleans up, so they are copied.
+// mirror is Dorvik's copy of what was checked out and of the revisions since, as objects of core. The texts that svn
+// has stored for a working copy go when it cleans up, so they are copied.
 type mirror struct {
 	dir      string // of the mirror
 	pristine string // of the texts that svn has stored
@@ -202,52 +200,4 @@ func (m *mirror) putRecords(k records) error {
 		return fmt.Errorf("storing the history: %w", err)
 	}
 	return nil
-}
-
-// giveBack sees that svn has the texts of a commit and of those before it on the line, as far as they were copied.
-func (m *mirror) giveBack(ctx context.Context, store *object.Overlay, at object.ID) error {
-	c, err := store.Commit(ctx, at)
-	if err != nil {
-		return err
-	}
-	for numberOf(c) == 0 && len(c.Parents) == 1 { // what was not checked in is not among them
-		if c, err = store.Commit(ctx, c.Parents[0]); err != nil {
-			return err
-		}
-	}
-	var failed error
-	err = store.EachChange(ctx, object.ID{}, c.Tree, func(ch object.Change) {
-		if _, _, property := PropertyOf(ch.Path); property || failed != nil {
-			return
-		}
-		data, err := store.Blob(ctx, ch.New.ID)
-		if err == nil {
-			if ch.New.Mode == object.ModeLink {
-				data = append([]byte(linkMark), data...)
-			}
-			err = m.haveText(data)
-		}
-		failed = err
-	})
-	if err == nil {
-		err = failed
-	}
-	if err != nil {
-		return fmt.Errorf("giving svn the texts back: %w; nothing was changed", err)
-	}
-	return nil
-}
-
-// haveText sees that svn has a text.
-func (m *mirror) haveText(data []byte) error {
-	sum := sha1.Sum(data)
-	name := hex.EncodeToString(sum[:])
-	path := filepath.Join(m.pristine, name[:2], name+".svn-base")
-	if _, err := os.Lstat(path); err == nil {
-		return nil
-	}
-	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
-		return err
-	}
-	return beside.WriteFile(path, data)
 }

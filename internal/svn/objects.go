@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strconv"
 	"sync"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -105,4 +106,26 @@ func (b *bare) clear() {
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	clear(b.commits)
+}
+
+// revisionHeader is the header of a commit with its revision.
+const revisionHeader = "svn-revision"
+
+// knows reports whether there is a commit.
+func (r *place) knows(ctx context.Context, id object.ID) bool {
+	_, err := r.store().Commit(ctx, id)
+	return err == nil
+}
+
+// store is an overlay over all objects there are.
+func (r *place) store() *object.Overlay { return object.NewOverlay(object.SHA1, &objects{r}) }
+
+// numberOf returns the revision of a commit; zero for one that is none.
+func numberOf(c *object.Commit) (n int64) {
+	for _, h := range c.Extra {
+		if h.Key == revisionHeader {
+			n, _ = strconv.ParseInt(h.Value, 10, 64)
+		}
+	}
+	return n
 }

@@ -2,6 +2,8 @@ package svn
 
 import (
 	"context"
+	"crypto/sha1"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -23,7 +25,7 @@ type Likeness struct {
 	Tip   object.ID // of the line, once the working copy is as this
 	Base  object.ID // commit of what is checked out then
 	Dirs  []string  // the folders that svn has, parents first
-	place *place
+	looks *looks
 	was   *seen // the working copy as it is
 	told  []string
 }
@@ -78,9 +80,9 @@ func (r *Repo) likenessOf(dir string, s *seen) (*Likeness, error) {
 	if err := r.likeness(dir); err != nil {
 		return nil, err
 	}
-	p := &place{dir: dir, own: filepath.Join(dir, ".svn"), svn: r.svn, mirror: r.mirror, names: r.names, made: r.made,
+	at := &place{dir: dir, own: filepath.Join(dir, ".svn"), svn: r.svn, mirror: r.mirror, names: r.names, made: r.made,
 		bare: r.bare, settingsAt: r.own}
-	return &Likeness{Dir: dir, place: p, was: s}, nil
+	return &Likeness{Dir: dir, was: s, looks: &looks{courses: &courses{&copies{newSettings(&objects{at})}}}}, nil
 }
 
 // share puts the files into a likeness that stay as they are. They are the same files, by other names, as svn replaces
@@ -142,7 +144,8 @@ func copyAs(from, to string) error {
 	return err
 }
 
-// bring has svn take back what was changed, and go to the revision. Nothing is changed there then, so svn joins nothing.
+// bring has svn take back what was changed, and go to the revision. Nothing is changed there then, so svn joins
+// nothing.
 func (l *Likeness) bring(ctx context.Context, g Goal, c *course, tree object.ID) error {
 	var paths []string
 	for _, e := range l.was.entries {
@@ -150,7 +153,7 @@ func (l *Likeness) bring(ctx context.Context, g Goal, c *course, tree object.ID)
 			paths = append(paths, e.Path)
 		}
 	}
-	svn := l.place.svn
+	svn := l.looks.svn
 	if len(paths) > 0 {
 		if err := svn.revert(ctx, l.Dir, paths); err != nil {
 			return err
@@ -162,7 +165,7 @@ func (l *Likeness) bring(ctx context.Context, g Goal, c *course, tree object.ID)
 	if g.Theirs != c.from {
 		err := svn.asked(ctx, func() error {
 			_, err := svn.run(ctx, in(l.Dir, "getting the new revisions", "update", "--quiet", "--ignore-externals",
-				"--accept", "postpone", "-r", strconv.FormatInt(l.place.mirror.records(c.base.url).Upto, 10)))
+				"--accept", "postpone", "-r", strconv.FormatInt(l.looks.mirror.records(c.base.url).Upto, 10)))
 			return err
 		})
 		if err != nil {
@@ -171,7 +174,7 @@ func (l *Likeness) bring(ctx context.Context, g Goal, c *course, tree object.ID)
 	}
 	b, err := svn.readBase(ctx, l.Dir)
 	if err == nil {
-		b.tree, err = l.place.mirror.treeOf(ctx, b, l.place.made)
+		b.tree, err = l.looks.mirror.treeOf(ctx, b, l.looks.made)
 	}
 	if err != nil {
 		return err
@@ -184,7 +187,7 @@ func (l *Likeness) bring(ctx context.Context, g Goal, c *course, tree object.ID)
 
 // unlist takes all files off their change lists.
 func (l *Likeness) unlist(ctx context.Context) error {
-	_, err := l.place.svn.run(ctx, in(l.Dir, "sorting the change lists", "changelist", "--quiet", "--remove",
+	_, err := l.looks.svn.run(ctx, in(l.Dir, "sorting the change lists", "changelist", "--quiet", "--remove",
 		"--recursive", "."))
 	return err
 }
@@ -226,7 +229,7 @@ func (e *editing) all(ctx context.Context) error {
 
 // svn runs a command that changes the likeness.
 func (e *editing) svn(ctx context.Context, args ...string) error {
-	_, err := e.place.svn.run(ctx, in(e.Dir, "preparing the joined files", args...))
+	_, err := e.looks.svn.run(ctx, in(e.Dir, "preparing the joined files", args...))
 	return err
 }
 
@@ -269,7 +272,8 @@ func (e *editing) tell(path, from string) {
 	if from == "" {
 		from = "another one"
 	}
-	e.told = append(e.told, fmt.Sprintf("%s is added as new: that svn had noted it as made from %s does not last.", path,
+	e.told = append(e.told, fmt.Sprintf("%s is added as new: that svn had noted it as made from %s does not last.",
+		path,
 		from))
 }
 
@@ -345,14 +349,14 @@ func (e *editing) files(ctx context.Context, changes []object.Change) error {
 	}
 	if len(gone) > 0 {
 		c := in(e.Dir, "preparing the joined files", "remove", "--quiet", "--force")
-		if err := e.place.svn.at(ctx, c, gone); err != nil {
+		if err := e.looks.svn.at(ctx, c, gone); err != nil {
 			return err
 		}
 	}
 	if len(added) > 0 {
 		c := in(e.Dir, "preparing the joined files", "add", "--quiet", "--force", "--parents", "--depth", "empty",
 			"--no-auto-props", "--no-ignore")
-		return e.place.svn.at(ctx, c, added)
+		return e.looks.svn.at(ctx, c, added)
 	}
 	return nil
 }
@@ -482,7 +486,7 @@ func (e *editing) lists(ctx context.Context, changes []object.Change) error {
 	}
 	for _, name := range sortedKeys(of) {
 		c := in(e.Dir, "sorting the change lists", "changelist", "--quiet", name)
-		if err := e.place.svn.at(ctx, c, of[name]); err != nil {
+		if err := e.looks.svn.at(ctx, c, of[name]); err != nil {
 			return err
 		}
 	}
@@ -496,21 +500,21 @@ func (e *editing) isFolder(path string) bool {
 
 // check sees that the likeness is as it was to be, and notes what Dorvik will find there.
 func (l *Likeness) check(ctx context.Context, g Goal) error {
-	l.place.texts = g.Texts
-	s, err := l.place.look(ctx)
+	l.looks.texts = g.Texts
+	s, err := l.looks.look(ctx)
 	if err != nil {
 		return err
 	}
-	tree, err := edited(ctx, l.place.made, s.course.base.tree, s.work.set)
+	tree, err := edited(ctx, l.looks.made, s.course.base.tree, s.work.set)
 	if err != nil {
 		return err
 	}
 	if tree != g.Is {
 		return fmt.Errorf("svn does not take the joined files as they are to be%s. Nothing was changed",
-			difference(ctx, l.place.store(), g.Is, tree))
+			difference(ctx, l.looks.store(), g.Is, tree))
 	}
 	l.Tip, l.Base = s.tip(), s.course.from
-	entries, err := l.place.svn.info(ctx, l.Dir)
+	entries, err := l.looks.svn.info(ctx, l.Dir)
 	for _, e := range entries {
 		if e.Kind == "dir" && e.Schedule != "delete" && e.Path != "." {
 			l.Dirs = append(l.Dirs, filepath.ToSlash(e.Path))
@@ -541,8 +545,8 @@ func (r *Repo) Dirs(ctx context.Context) (dirs []string, err error) {
 	return dirs, err
 }
 
-// CopyFile copies a file or a link with its time and permissions, and makes the folders of its new path.
-func CopyFile(from, to string) error {
+// CopyWhole copies a file or a link with its time and permissions, and makes the folders of its new path.
+func CopyWhole(from, to string) error {
 	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 		return err
 	}
@@ -568,4 +572,52 @@ func Restore(ctx context.Context, r *Repo, database, dir string, at object.ID) e
 		return fmt.Errorf("reading what was kept: %w; nothing was changed", err)
 	}
 	return r.mirror.giveBack(ctx, r.store(), at)
+}
+
+// giveBack sees that svn has the texts of a commit and of those before it on the line, as far as they were copied.
+func (m *mirror) giveBack(ctx context.Context, store *object.Overlay, at object.ID) error {
+	c, err := store.Commit(ctx, at)
+	if err != nil {
+		return err
+	}
+	for numberOf(c) == 0 && len(c.Parents) == 1 { // what was not checked in is not among them
+		if c, err = store.Commit(ctx, c.Parents[0]); err != nil {
+			return err
+		}
+	}
+	var failed error
+	err = store.EachChange(ctx, object.ID{}, c.Tree, func(ch object.Change) {
+		if _, _, property := PropertyOf(ch.Path); property || failed != nil {
+			return
+		}
+		data, err := store.Blob(ctx, ch.New.ID)
+		if err == nil {
+			if ch.New.Mode == object.ModeLink {
+				data = append([]byte(linkMark), data...)
+			}
+			err = m.haveText(data)
+		}
+		failed = err
+	})
+	if err == nil {
+		err = failed
+	}
+	if err != nil {
+		return fmt.Errorf("giving svn the texts back: %w; nothing was changed", err)
+	}
+	return nil
+}
+
+// haveText sees that svn has a text.
+func (m *mirror) haveText(data []byte) error {
+	sum := sha1.Sum(data)
+	name := hex.EncodeToString(sum[:])
+	path := filepath.Join(m.pristine, name[:2], name+".svn-base")
+	if _, err := os.Lstat(path); err == nil {
+		return nil
+	}
+	if err := os.MkdirAll(filepath.Dir(path), 0o755); err != nil {
+		return err
+	}
+	return beside.WriteFile(path, data)
 }

@@ -8,11 +8,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/url"
 	"os"
 	"path/filepath"
-	"strings"
-	"sync"
 
 	"dorvik.dev/dorvik/internal/beside"
 	"dorvik.dev/dorvik/internal/core/object"
@@ -20,7 +17,8 @@ import (
 )
 
 // Repo is a working copy. It implements vcs.System. It is safe for concurrent use. It consists of layers, a file each;
-// each has those below: place, objects, settings, lines, work, wire, checkouts.
+// each has those below: place,
+// objects, settings, copies, courses, looks, lines, work, wire, checkouts.
 type Repo struct{ *checkouts }
 
 var _ vcs.System = (*Repo)(nil)
@@ -42,26 +40,6 @@ func TopOf(dir string) (top string, ok bool) {
 			return "", false
 		}
 	}
-}
-
-// place is where a working copy is, and what reads it.
-type place struct {
-	dir string // its top
-	own string // its .svn folder
-	// settingsAt is the .svn folder whose settings count: another one for a likeness.
-	settingsAt string
-	texts      map[string]string // messages of change lists; nil for those that are stored
-	svn        *program
-	mirror     *mirror
-	names      *beside.Names
-	busy       *os.File        // inherited by svn; nil if it cannot be written
-	made       *object.Overlay // what was made of the files and of revisions
-	bare       *bare
-
-	mu          sync.Mutex
-	provisional map[object.ID][]byte    // commits of which the author is not known yet
-	seen        *seen                   // what was read last; see look
-	became      map[object.ID]object.ID // revisions of commits that were checked in
 }
 
 // Open opens the working copy with the given top.
@@ -91,26 +69,5 @@ func Open(ctx context.Context, top string) (*Repo, error) {
 	if r.svn.user, err = read.Config(ctx, userName); err != nil {
 		return nil, err
 	}
-	return &Repo{&checkouts{&wire{&work{&lines{read}}}}}, nil
-}
-
-// HoldFile returns the file that svn inherits, to be locked by who changes the working copy; nil if it cannot be
-// written.
-func (r *place) HoldFile() *os.File { return r.busy }
-
-// Where returns where the working copy is.
-func (r *place) Where() vcs.Where { return vcs.Where{Dir: r.dir, Own: r.own} }
-
-// Inside returns the path of a file in the .svn folder.
-func (r *place) Inside(_ context.Context, name string) (string, error) {
-	return filepath.Join(r.own, filepath.FromSlash(name)), nil
-}
-
-// escaped is a path as a part of a URL.
-func escaped(path string) string {
-	var out []string
-	for part := range strings.SplitSeq(path, "/") {
-		out = append(out, url.PathEscape(part))
-	}
-	return strings.Join(out, "/")
+	return &Repo{&checkouts{&wire{work: &work{&lines{&looks{courses: &courses{&copies{read}}}}}}}}, nil
 }

@@ -169,7 +169,8 @@ func TestRevisionsAsSvnHasThem(t *testing.T) {
 				c, err := r.store().Commit(ctx, id)
 				require.NoError(t, err)
 				if !s.course.mixed || i == len(s.course.steps)-1 {
-					assert.Equal(t, exported(t, mine, fmt.Sprint(n)), treeText(t, r.store(), c.Tree), "revision %d: %s", n,
+					assert.Equal(t, exported(t, mine, fmt.Sprint(n)), treeText(t, r.store(), c.Tree),
+						"revision %d: %s", n,
 						mine.Svn("log", "-v", "-r", fmt.Sprint(n)))
 				}
 				if i == len(s.course.steps)-1 {

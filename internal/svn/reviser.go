@@ -13,7 +13,6 @@ import (
 
 // reviser goes through the revisions of a line and notes what each did to the paths of its tree.
 type reviser struct {
-	ctx  context.Context
 	made *object.Overlay
 	line string
 	base *base // where it starts; nil for nothing
@@ -32,21 +31,21 @@ type reviser struct {
 }
 
 // revision begins a revision.
-func (r *reviser) revision(is revision) error {
-	if err := r.end(); err != nil {
+func (r *reviser) revision(ctx context.Context, is revision) error {
+	if err := r.end(ctx); err != nil {
 		return err
 	}
 	r.rec = &record{Rev: is.number, Author: is.author, Date: is.date, Log: is.log}
 	r.set, r.edited = map[string]object.Entry{}, map[string]edit{}
-	return r.ctx.Err()
+	return ctx.Err()
 }
 
 // end ends the revision that was begun.
-func (r *reviser) end() error {
+func (r *reviser) end(ctx context.Context) error {
 	if r.rec == nil {
 		return nil
 	}
-	if err := r.flush(); err != nil {
+	if err := r.flush(ctx); err != nil {
 		return err
 	}
 	for _, path := range sortedKeys(r.edited) {
@@ -58,20 +57,20 @@ func (r *reviser) end() error {
 }
 
 // flush brings the tree up to date.
-func (r *reviser) flush() (err error) {
+func (r *reviser) flush(ctx context.Context) (err error) {
 	if len(r.set) > 0 {
-		r.tree, err = edited(r.ctx, r.made, r.tree, r.set)
+		r.tree, err = edited(ctx, r.made, r.tree, r.set)
 		r.set = map[string]object.Entry{}
 	}
 	return err
 }
 
 // find returns what is at a path now.
-func (r *reviser) find(path string) (object.Entry, error) {
+func (r *reviser) find(ctx context.Context, path string) (object.Entry, error) {
 	if e, ok := r.set[path]; ok {
 		return e, nil
 	}
-	return r.made.Find(r.ctx, r.tree, path)
+	return r.made.Find(ctx, r.tree, path)
 }
 
 // put notes what a node has at a path from this revision on.
@@ -89,31 +88,31 @@ func (r *reviser) put(node, path string, e object.Entry) {
 func (r *reviser) newer(node string) bool { return r.base != nil && r.base.at(node) >= r.rec.Rev }
 
 // change takes a change of the revision. Those outside of the line are passed over.
-func (r *reviser) change(c change) error {
+func (r *reviser) change(ctx context.Context, c change) error {
 	path, ok := within(r.line, c.path)
 	if !ok || r.rec == nil {
 		return nil
 	}
 	switch c.action {
 	case "delete":
-		return r.remove(path)
+		return r.remove(ctx, path)
 	case "replace":
-		if err := r.remove(path); err != nil {
+		if err := r.remove(ctx, path); err != nil {
 			return err
 		}
 	}
 	if c.from != "" {
-		if err := r.copy(path, c); err != nil {
+		if err := r.copy(ctx, path, c); err != nil {
 			return err
 		}
 	}
-	if err := r.properties(path, c); err != nil {
+	if err := r.properties(ctx, path, c); err != nil {
 		return err
 	}
 	if c.dir || c.action != "change" && !c.hasText && c.from != "" {
 		return nil
 	}
-	return r.text(path, c)
+	return r.text(ctx, path, c)
 }
 
 // within returns a path of the repository as one below a line.
@@ -128,16 +127,16 @@ func within(line, path string) (string, bool) {
 }
 
 // below returns all paths of the tree that belong to a node and what is below it, with what is there.
-func (r *reviser) below(tree object.ID, node string) (map[string]object.Entry, error) {
+func (r *reviser) below(ctx context.Context, tree object.ID, node string) (map[string]object.Entry, error) {
 	out := map[string]object.Entry{}
 	for _, top := range []string{node, strings.TrimSuffix(propsAt+node, "/")} {
-		e, err := r.made.Find(r.ctx, tree, top)
+		e, err := r.made.Find(ctx, tree, top)
 		if err != nil {
 			return nil, err
 		}
 		switch {
 		case e.IsTree():
-			err = r.made.EachChange(r.ctx, object.ID{}, e.ID, func(c object.Change) { out[top+"/"+c.Path] = c.New })
+			err = r.made.EachChange(ctx, object.ID{}, e.ID, func(c object.Change) { out[top+"/"+c.Path] = c.New })
 		case !e.Absent():
 			out[top] = e
 		}
@@ -157,11 +156,11 @@ func nodeOf(path string) string {
 }
 
 // remove takes a file or folder away.
-func (r *reviser) remove(path string) error {
-	if err := r.flush(); err != nil {
+func (r *reviser) remove(ctx context.Context, path string) error {
+	if err := r.flush(ctx); err != nil {
 		return err
 	}
-	gone, err := r.below(r.tree, path)
+	gone, err := r.below(ctx, r.tree, path)
 	if err != nil {
 		return err
 	}
@@ -175,11 +174,11 @@ func (r *reviser) remove(path string) error {
 }
 
 // copy makes a file or folder as a copy of another one.
-func (r *reviser) copy(path string, c change) error {
-	if err := r.flush(); err != nil {
+func (r *reviser) copy(ctx context.Context, path string, c change) error {
+	if err := r.flush(ctx); err != nil {
 		return err
 	}
-	found, from, err := r.source(c)
+	found, from, err := r.source(ctx, c)
 	if err != nil {
 		return err
 	}
@@ -206,11 +205,11 @@ func moved(path, from, to string) string {
 }
 
 // source returns what a copy is of, with paths below from.
-func (r *reviser) source(c change) (found map[string]object.Entry, from string, err error) {
+func (r *reviser) source(ctx context.Context, c change) (found map[string]object.Entry, from string, err error) {
 	from, inside := within(r.line, c.from)
 	known := r.exact || !c.dir && !r.mixed(from, c.fromRev)
 	if tree, ok := r.treeAt(c.fromRev); ok && inside && known {
-		found, err = r.below(tree, from)
+		found, err = r.below(ctx, tree, from)
 		if err != nil || len(found) > 0 {
 			return found, from, err
 		}
@@ -234,15 +233,15 @@ func (r *reviser) treeAt(rev int64) (object.ID, bool) {
 func (r *reviser) mixed(path string, rev int64) bool { return r.base != nil && r.base.at(path) > rev }
 
 // properties takes changes of properties. Two of them are the mode of a file.
-func (r *reviser) properties(path string, c change) error {
+func (r *reviser) properties(ctx context.Context, path string, c change) error {
 	if !c.hasProps {
 		return nil
 	}
 	if c.fresh && c.action == "change" {
-		if err := r.flush(); err != nil {
+		if err := r.flush(ctx); err != nil {
 			return err
 		}
-		had, err := r.below(r.tree, path)
+		had, err := r.below(ctx, r.tree, path)
 		if err != nil {
 			return err
 		}
@@ -266,8 +265,8 @@ func (r *reviser) properties(path string, c change) error {
 }
 
 // text takes a change of a file: its text, its mode, or both.
-func (r *reviser) text(path string, c change) error {
-	was, err := r.find(path)
+func (r *reviser) text(ctx context.Context, path string, c change) error {
+	was, err := r.find(ctx, path)
 	if err != nil {
 		return err
 	}
@@ -288,11 +287,11 @@ func (r *reviser) text(path string, c change) error {
 		c.hasText = true // an empty file, or one that became a link with the same text
 		c.delta = []byte("SVN\x00")
 		if !was.Absent() {
-			return r.relink(path, was, is)
+			return r.relink(ctx, path, was, is)
 		}
 	}
 	if c.hasText {
-		if is.ID, err = r.patch(was, is.Mode, c.delta); err != nil {
+		if is.ID, err = r.patch(ctx, was, is.Mode, c.delta); err != nil {
 			return fmt.Errorf("%s in revision %d: %w", path, r.rec.Rev, err)
 		}
 	}
@@ -319,8 +318,8 @@ func (c *change) mode(was object.Mode) object.Mode {
 }
 
 // relink has a file become a link, or the reverse, without a change of its stored text.
-func (r *reviser) relink(path string, was, is object.Entry) error {
-	data, err := r.made.Blob(r.ctx, was.ID)
+func (r *reviser) relink(ctx context.Context, path string, was, is object.Entry) error {
+	data, err := r.made.Blob(ctx, was.ID)
 	if err != nil {
 		return err
 	}
@@ -335,11 +334,11 @@ func (r *reviser) relink(path string, was, is object.Entry) error {
 }
 
 // patch returns the text that a difference makes of the one that was there.
-func (r *reviser) patch(was object.Entry, mode object.Mode, delta []byte) (object.ID, error) {
+func (r *reviser) patch(ctx context.Context, was object.Entry, mode object.Mode, delta []byte) (object.ID, error) {
 	var text []byte
 	var err error
 	if !was.Absent() {
-		if text, err = r.made.Blob(r.ctx, was.ID); err != nil {
+		if text, err = r.made.Blob(ctx, was.ID); err != nil {
 			return object.ID{}, err
 		}
 		if was.Mode == object.ModeLink {

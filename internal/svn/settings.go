@@ -18,7 +18,7 @@ import (
 // person's configuration of Subversion, or of a file in .svn/dorvik, which has the last word.
 type settings struct {
 	*objects
-	*beside.Keys
+	keys *beside.Keys
 }
 
 func newSettings(r *objects) *settings {
@@ -45,6 +45,34 @@ func (r *place) config() ([]vcs.Setting, error) {
 	}
 	here, err := beside.ParseSettings(r.configFile(), false)
 	return append(all, here...), err
+}
+
+// Config returns a setting, or an empty text.
+func (r *settings) Config(ctx context.Context, key string) (string, error) {
+	return r.keys.Config(ctx, key)
+}
+
+// ConfigPath returns a path, with ~ expanded.
+func (r *settings) ConfigPath(ctx context.Context, key string) (string, error) {
+	return r.keys.ConfigPath(ctx, key)
+}
+
+// Flag returns a boolean.
+func (r *settings) Flag(ctx context.Context, key string) (bool, error) { return r.keys.Flag(ctx, key) }
+
+// Duration returns a time.
+func (r *settings) Duration(ctx context.Context, key string) (time.Duration, error) {
+	return r.keys.Duration(ctx, key)
+}
+
+// Values returns the value of a key or, with pattern, of all keys that an expression matches.
+func (r *settings) Values(ctx context.Context, key string, pattern bool) ([]vcs.Setting, error) {
+	return r.keys.Values(ctx, key, pattern)
+}
+
+// Settings returns the values of all keys that an expression matches.
+func (r *settings) Settings(ctx context.Context, pattern string) (map[string]string, error) {
+	return r.keys.Settings(ctx, pattern)
 }
 
 // SetConfig writes a setting of the working copy.

@@ -2,6 +2,9 @@ package svn
 
 import (
 	"bytes"
+	"fmt"
+	"io/fs"
+	"os"
 	"slices"
 	"strings"
 
@@ -125,4 +128,29 @@ func keywordsIn(value string) (names []string) {
 		names = append(names, same...)
 	}
 	return names
+}
+
+// EntryOf puts a file with properties into an overlay, as the repository would store it.
+func EntryOf(made *object.Overlay, full string, info fs.FileInfo, props map[string]string) (e object.Entry, err error) {
+	e.Mode = modeOf(props)
+	var data []byte
+	switch {
+	case info.Mode()&fs.ModeSymlink != 0:
+		e.Mode = object.ModeLink
+		var to string
+		to, err = os.Readlink(full)
+		data = []byte(to)
+	case info.Mode().IsRegular():
+		if e.Mode == object.ModeLink {
+			e.Mode = object.ModeFile
+		}
+		data, err = os.ReadFile(full)
+		data = formOf(props).Stored(data)
+	default:
+		return e, fmt.Errorf("%s is neither a file nor a link", full)
+	}
+	if err == nil {
+		e.ID = made.Put(object.KindBlob, data)
+	}
+	return e, err
 }

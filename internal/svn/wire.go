@@ -5,9 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"os/exec"
 	"slices"
 	"strings"
+	"sync"
 	"time"
 
 	"dorvik.dev/dorvik/internal/beside"
@@ -16,7 +16,11 @@ import (
 )
 
 // wire talks to the repository.
-type wire struct{ *work }
+type wire struct {
+	*work
+	sent   sync.Mutex
+	became map[object.ID]object.ID // revisions of commits that were checked in
+}
 
 // Remotes returns the repository.
 func (r *wire) Remotes(context.Context) ([]vcs.Remote, error) { return []vcs.Remote{repository}, nil }
@@ -26,73 +30,6 @@ func (r *wire) AskBy(env []string) {
 	r.svn.mu.Lock()
 	defer r.svn.mu.Unlock()
 	r.svn.env = env
-}
-
-// asked runs what asks the repository. If that wants a login, the person is asked for it, and it is run once more.
-func (p *program) asked(ctx context.Context, do func() error) error {
-	err := do()
-	failed := (*Error)(nil)
-	if !errors.As(err, &failed) {
-		return err
-	}
-	refusal := refusalOf(failed.Said)
-	if refusal.Kind != vcs.NoLogin || !p.login(ctx, failed.Said) {
-		return refusal
-	}
-	if err = do(); errors.As(err, &failed) {
-		p.forget()
-		return refusalOf(failed.Said)
-	}
-	return err
-}
-
-// login asks the person for a name and a password. It reports whether there is an answer.
-func (p *program) login(ctx context.Context, said []string) bool {
-	p.mu.Lock()
-	env := slices.Clone(p.env)
-	p.mu.Unlock()
-	helper := ""
-	for _, kv := range env {
-		if value, ok := strings.CutPrefix(kv, "SSH_ASKPASS="); ok {
-			helper = value
-		}
-	}
-	if helper == "" {
-		return false
-	}
-	realm := "the repository"
-	for _, line := range said {
-		if m := realmIn.FindStringSubmatch(line); m != nil {
-			realm = vcs.WithoutSecrets(m[1])
-		}
-	}
-	ask := func(what string) (string, bool) {
-		cmd := exec.CommandContext(ctx, helper, what)
-		cmd.Env = append(os.Environ(), env...)
-		out, err := cmd.Output()
-		line, _, _ := strings.Cut(string(out), "\n")
-		return line, err == nil
-	}
-	name, ok := ask("User name for " + realm + ":")
-	if !ok || name == "" {
-		return false
-	}
-	word, ok := ask("Password for " + realm + ":")
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if ok {
-		p.user, p.password, p.asks = name, word, true
-	}
-	return ok
-}
-
-// forget forgets a login that was refused.
-func (p *program) forget() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if p.asks {
-		p.user, p.password, p.asks = "", "", false
-	}
 }
 
 // Fetch reads the revisions that are new.
@@ -157,7 +94,7 @@ func (r *wire) RemoteTip(ctx context.Context, _ vcs.Remote, ref string) (object.
 }
 
 // has reports whether a revision of the line is among those that are known.
-func (r *place) has(s *seen, rev int64) bool {
+func (r *wire) has(s *seen, rev int64) bool {
 	k := r.mirror.records(s.course.base.url)
 	return rev <= max(k.Upto, s.course.last)
 }
@@ -220,8 +157,8 @@ func (r *wire) note(groups []group, c *course) {
 		id = at.Parents[0]
 		all = append([]object.ID{id}, all...)
 	}
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.sent.Lock()
+	defer r.sent.Unlock()
 	if r.became == nil {
 		r.became = map[object.ID]object.ID{}
 	}
@@ -232,8 +169,8 @@ func (r *wire) note(groups []group, c *course) {
 
 // Became returns what a commit became when it was checked in, or the commit.
 func (r *wire) Became(id object.ID) object.ID {
-	r.mu.Lock()
-	defer r.mu.Unlock()
+	r.sent.Lock()
+	defer r.sent.Unlock()
 	if is, ok := r.became[id]; ok {
 		return is
 	}

@@ -44,8 +44,8 @@ func (r *work) Busy() vcs.Operation {
 type ConflictedError struct{ Paths []string }
 
 func (e *ConflictedError) Error() string {
-	return fmt.Sprintf("svn left conflicts in %s. “svn resolve” ends each as you say, and “svn revert” takes your changes "+
-		"to a file back. Nothing was changed", strings.Join(e.Paths[:min(3, len(e.Paths))], ", "))
+	return fmt.Sprintf("svn left conflicts in %s. “svn resolve” ends each as you say, and “svn revert” takes your "+
+		"changes to a file back. Nothing was changed", strings.Join(e.Paths[:min(3, len(e.Paths))], ", "))
 }
 
 // Unfinished returns an error that names the conflicts that svn left.
@@ -134,4 +134,17 @@ func FileEntry(ctx context.Context, store *object.Overlay, tree object.ID, dir, 
 		return object.Entry{}, err
 	}
 	return EntryOf(store, full, info, props)
+}
+
+// Lists returns the change list of each commit that is not checked in. That of changes in no list has an empty name.
+func (r *work) Lists(ctx context.Context) (map[object.ID]string, error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[object.ID]string{}
+	for _, g := range s.groups {
+		out[g.commit] = g.list
+	}
+	return out, nil
 }

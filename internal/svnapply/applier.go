@@ -66,15 +66,15 @@ func (a *Applier) End() {
 func (a *Applier) TookBack() bool { return a.tookBack }
 
 // AsideAt returns the folder for files that a join moved out of its way.
-func (a *Applier) AsideAt(wp *ledger.Waypoint) string { return string(a.asideAt(wp)) }
+func (a *Applier) AsideAt(wp *ledger.Waypoint) string { return string(a.asides(wp)) }
 
-func (a *Applier) asideAt(wp *ledger.Waypoint) beneath.Folder {
+func (a *Applier) asides(wp *ledger.Waypoint) beneath.Folder {
 	return beneath.Folder(filepath.Join(a.Repo.Where().Own, "dorvik", "aside", wp.Name))
 }
 
 // Forget removes the files kept for a waypoint.
 func (a *Applier) Forget(wp *ledger.Waypoint) error {
-	return errors.Join(os.RemoveAll(a.AsideAt(wp)), os.RemoveAll(a.WorkTree.kept(wp.Name)))
+	return errors.Join(os.RemoveAll(string(a.asides(wp))), os.RemoveAll(a.WorkTree.kept(wp.Name)))
 }
 
 // Sign returns the commit: revisions are not signed.

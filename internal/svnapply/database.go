@@ -14,8 +14,8 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// database is the file in which svn keeps what it knows of a working copy. It is an SQLite database, which is copied and
-// replaced as a whole. While it is locked, no svn can read or write it.
+// database is the file in which svn keeps what it knows of a working copy. It is an SQLite database, which is copied
+// and replaced as a whole. While it is locked, no svn can read or write it.
 type database struct {
 	file *os.File
 	path string

@@ -37,7 +37,8 @@ func newCrew(t *testing.T) *crew {
 	url := svntest.Repository(t)
 	c := &crew{t, url, svntest.Checkout(t, url+"/trunk", "ilka"), nil}
 	i := c.ilka
-	for _, name := range []string{"f", "g", "gone", "turns/into", "moved", "mine/goes", "mine/too", "went", "keywords"} {
+	for _, name := range []string{"f", "g", "gone", "turns/into", "moved", "mine/goes", "mine/too", "went",
+		"keywords"} {
 		i.Write(name, name+"\n"+lines)
 	}
 	i.Write("keywords", "$Rev$ of "+lines)
@@ -204,8 +205,8 @@ func TestKilledAtAnyStep(t *testing.T) {
 	}
 }
 
-// TestKilledAtAnyOperation has Dorvik or its svn be killed, or fail, at operations on files. The next start finds old or
-// new, whole.
+// TestKilledAtAnyOperation has Dorvik or its svn be killed, or fail, at operations on files. The next start finds old
+// or new, whole.
 func TestKilledAtAnyOperation(t *testing.T) {
 	c := newCrew(t)
 	c.fetched()

@@ -23,8 +23,8 @@ import (
 // records it before it starts, so that the next start can complete or undo an interrupted one.
 //
 // The steps are: keep what svn knows now, move obstacles aside, move the old files away and compare them, move the new
-// ones to their places, put svn's new database in the place of the old one. That is one renaming, and the content of the
-// database shows how far an interrupted transition got: with the new one, all files are complete.
+// ones to their places, put svn's new database in the place of the old one. That is one renaming, and the content of
+// the database shows how far an interrupted transition got: with the new one, all files are complete.
 type Transition struct {
 	Kind     change.Kind       `json:"kind"`
 	Waypoint ledger.Waypoint   `json:"waypoint"` // of the join that is applied or undone
@@ -80,7 +80,7 @@ const (
 func (a *Applier) moving(ctx context.Context, tr *Transition) *workdir.Files {
 	m := &workdir.Files{Tree: a.WorkTree.at(), Away: beneath.Folder(filepath.Join(a.WorkTree.kept(tr.Keep), keptFiles)),
 		Fresh: beneath.Folder(tr.From), Ledger: a.Ledger, Branch: tr.Waypoint.Branch, Made: tr.Made,
-		Aside: a.asideAt(&tr.Waypoint), Blocking: tr.Waypoint.Aside}
+		Aside: a.asides(&tr.Waypoint), Blocking: tr.Waypoint.Aside}
 	m.Holds = func(in beneath.Folder, path string, e object.Entry, _ bool) (bool, error) {
 		for _, tree := range []object.ID{tr.Was, tr.Is} { // one of them says how the file is written
 			if same, err := a.WorkTree.holds(ctx, in, tree, path, e); same || err != nil {
@@ -287,8 +287,8 @@ func (a *Applier) goOn(ctx context.Context) error {
 	if damaged := (*workdir.JournalError)(nil); errors.As(err, &damaged) {
 		aside, err := ledger.SetAside(damaged.Path)
 		a.Ledger.Tell("An earlier run was interrupted while it changed your working copy, and its account of that was "+
-			"damaged. It is set aside as %s. Look with “svn status” whether the files are as you want them; the old ones "+
-			"are below %s.", filepath.Base(aside), filepath.Dir(a.WorkTree.kept("any")))
+			"damaged. It is set aside as %s. Look with “svn status” whether the files are as you want them; the old "+
+			"ones are below %s.", filepath.Base(aside), filepath.Dir(a.WorkTree.kept("any")))
 		return err
 	}
 	if err != nil || tr == nil {

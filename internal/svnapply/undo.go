@@ -167,7 +167,7 @@ func (a *Applier) bring(ctx context.Context, files string, k kept, tr *Transitio
 		return err
 	}
 	if was.Name, c.New.Name = "", ""; was == c.New {
-		if err := svn.CopyFile(filepath.Join(files, filepath.FromSlash(c.Path)),
+		if err := svn.CopyWhole(filepath.Join(files, filepath.FromSlash(c.Path)),
 			filepath.Join(tr.From, filepath.FromSlash(c.Path))); err == nil || !os.IsNotExist(err) {
 			return err
 		}

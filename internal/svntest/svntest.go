@@ -1,5 +1,5 @@
-// Package svntest makes repositories and working copies of Subversion for tests, and runs svn there as a second opinion.
-// The product does not import it.
+// Package svntest makes repositories and working copies of Subversion for tests, and runs svn there as a second
+// opinion. The product does not import it.
 package svntest
 
 import (

@@ -41,14 +41,6 @@ func (s *chooseScreen) state() (string, passed) {
 	return s.job.called(s.job.st.Route), well
 }
 
-// called names a route as the system's users do.
-func (j *job) called(r plan.Route) string {
-	if r == plan.Rebase {
-		return j.s.Repo.Dialect().OnTop()
-	}
-	return string(r)
-}
-
 // fit marks a route that exists.
 func (s *chooseScreen) fit() {
 	if s.job.route == "" || s.job.pos.IsPick() != (s.job.route == plan.Pick) || s.job.st.Route == "" {
@@ -235,7 +227,8 @@ func (s *chooseScreen) sideBySide(p *term.Page, routes []plan.Route, w int) {
 
 // why returns the reason for the suggested route.
 func (s *chooseScreen) why(p *term.Page, w int) {
-	p.Say(w, term.Line{}.Bold(term.Bright, "Why "+s.job.called(s.job.plan.Suggested)+": ").Add(term.Dim, s.job.plan.Why))
+	p.Say(w, term.Line{}.Bold(term.Bright, "Why "+s.job.called(s.job.plan.Suggested)+": ").Add(term.Dim,
+		s.job.plan.Why))
 	if s.job.plan.Rebase.Refused == nil && s.job.plan.Merge.Refused == nil && s.job.plan.Merge.Conflicts() > 0 {
 		p.Say(w, term.Text(term.Dim,
 			"What you decide on one way is kept where the same conflict comes up on the other."))

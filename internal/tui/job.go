@@ -336,3 +336,11 @@ func (e *eachCommit) passes(id object.ID) (passed, ok bool) {
 	}
 	return false, false
 }
+
+// called names a route as the system's users do.
+func (j *job) called(r plan.Route) string {
+	if r == plan.Rebase {
+		return j.s.Repo.Dialect().OnTop()
+	}
+	return string(r)
+}

@@ -133,7 +133,8 @@ func (s *lanes) sum() term.Line {
 	}
 	if s.plan.OneWay() {
 		return term.Text(term.Plain, fmt.Sprintf("After %s come %s, and %s of yours on top.",
-			s.job.s.Planner.Short(s.pos.Base()), words.Count(b, "revision", "revisions"), words.Count(s.plan.Rebase.Kept(),
+			s.job.s.Planner.Short(s.pos.Base()), words.Count(b, "revision", "revisions"), words.Count(
+				s.plan.Rebase.Kept(),
 				"change list", "change lists")))
 	}
 	return term.Text(term.Plain, fmt.Sprintf("After %s %s will hold %s.", s.job.s.Planner.Short(s.pos.Base()),

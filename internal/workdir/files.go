@@ -26,8 +26,8 @@ type Files struct {
 	Made     []string       // folders that the change creates, parents first
 	Branch   string         // for errors
 	Ledger   *ledger.Ledger
-	// Holds reports whether a path of a folder holds an entry, or nothing for an absent one. begun accepts the beginning
-	// of the content, too.
+	// Holds reports whether a path of a folder holds an entry, or nothing for an absent one. begun accepts the
+	// beginning of the content, too.
 	Holds func(in beneath.Folder, path string, e object.Entry, begun bool) (bool, error)
 	// Make makes a new file in Fresh.
 	Make func(path string, e object.Entry) error
@@ -53,8 +53,8 @@ func (f *Files) BringBack() {
 	}
 }
 
-// MoveAway moves the files away that the change replaces, and compares them. If one is not what it was when the join was
-// computed, the error is a *change.MovedError.
+// MoveAway moves the files away that the change replaces, and compares them. If one is not what it was when the join
+// was computed, the error is a *change.MovedError.
 func (f *Files) MoveAway(changes []object.Change) error {
 	for _, c := range changes {
 		if c.Old.Absent() {
@@ -135,7 +135,8 @@ func (f *Files) PutBack(changes []object.Change) error {
 		GiveBack(f.Ledger, f.Tree, c.Path, f.Away, c.Path)
 	}
 	for _, dir := range slices.Backward(f.Made) {
-		if info, err := f.Tree.Lstat(dir); err == nil && info.IsDir() { // a file may stand there that is still in the way
+		if info, err := f.Tree.Lstat(dir); err == nil &&
+			info.IsDir() { // a file may stand there that is still in the way
 			_ = f.Tree.Remove(dir) // what is not empty stays
 		}
 	}
