@@ -57,7 +57,8 @@ choose files or single edits, commit in the full screen.`,
 		} else if !named {
 			e.say("The message names no task. A push needs one (dorvik.referenceWanted).")
 		}
-		e.say("Committed: %s is now at %s. “dorvik undo” takes it back.", wp.Branch, wp.After)
+		e.say("Committed: %s is now at %s. “dorvik undo” takes it back.", wp.Branch,
+			s.Planner.Name(wp.After))
 		if !e.json {
 			return nil
 		}

@@ -186,7 +186,7 @@ func (e *env) sayEntry(c *lookback.Entry, j entryJSON, lines bool) {
 	if len(j.Names) > 0 {
 		said = "  [" + strings.Join(j.Names, ", ") + "]" + said
 	}
-	e.say("%-8s %s  %s  %s, %s%s", drawn.String(), c.ID, c.Subject(), j.Author,
+	e.say("%-8s %s  %s  %s, %s%s", drawn.String(), e.opened.Planner.Name(c.ID), c.Subject(), j.Author,
 		c.Author().Time().Format("2 Jan 2006"), said)
 	for _, d := range j.Decided {
 		e.say("           %s: %s", d.Path, words.If(d.Kind == "", "changed though nothing was in conflict",

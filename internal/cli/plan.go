@@ -209,7 +209,7 @@ func (e *env) sayPlan(p *plan.Position, joins []*plan.Join, suggested plan.Route
 			e.asked(p)
 		}
 		for _, j := range joins {
-			e.say("%s", describe(p, j))
+			e.say("%s", e.describe(p, j))
 		}
 	}
 	misfits, needs, err := foresee()
@@ -295,7 +295,7 @@ func conflictsJSON(s plan.Stop) []conflictJSON {
 	return out
 }
 
-func describe(p *plan.Position, j *plan.Join) string {
+func (e *env) describe(p *plan.Position, j *plan.Join) string {
 	switch {
 	case j.Refused != nil:
 		return fmt.Sprintf("%-7s not possible: %v", j.Route, j.Refused)
@@ -319,7 +319,8 @@ func describe(p *plan.Position, j *plan.Join) string {
 	}
 	for _, st := range j.Steps {
 		if st.Outcome == replay.AlreadyThere {
-			s += fmt.Sprintf("\n          %s “%s” is already there: %s made the same change", st.Commit.ID,
+			s += fmt.Sprintf("\n          %s “%s” is already there: %s made the same change",
+				e.opened.Planner.Name(st.Commit.ID),
 				st.Commit.Subject(), st.Same.Author().Name)
 		}
 	}

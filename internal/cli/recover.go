@@ -586,7 +586,7 @@ func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, 
 	default:
 		did := words.If(p.IsPick(), words.If(p.Counter() == "", "Picked", "Taken back by a new commit"), "Joined")
 		undo := words.If(r.flags.push, "", " “dorvik undo” takes it back.") // a pushed join cannot be undone like this
-		r.say("%s: %s is now at %s.%s", did, branch, wp.After, undo)
+		r.say("%s: %s is now at %s.%s", did, branch, r.s.Planner.Name(wp.After), undo)
 	}
 	for _, m := range wp.Moves {
 		r.say("%s was moved with it, to %s.", strings.TrimPrefix(m.Branch, "refs/heads/"), m.To)
@@ -656,14 +656,14 @@ func (r *recoverer) report(ctx context.Context, p *plan.Position, j *plan.Join) 
 		switch st := &j.Steps[i]; st.Outcome {
 		case replay.AlreadyThere:
 			r.out.AlreadyThere = append(r.out.AlreadyThere, st.Commit.ID)
-			r.say("%s “%s” is left out: %s made the same change.", st.Commit.ID, st.Commit.Subject(),
+			r.say("%s “%s” is left out: %s made the same change.", r.s.Planner.Name(st.Commit.ID), st.Commit.Subject(),
 				st.Same.Author().Name)
 		case replay.Emptied:
 			r.out.Emptied = append(r.out.Emptied, st.Commit.ID)
-			r.say("%s “%s” is left out: nothing of it is left.", st.Commit.ID, st.Commit.Subject())
+			r.say("%s “%s” is left out: nothing of it is left.", r.s.Planner.Name(st.Commit.ID), st.Commit.Subject())
 		case replay.Dropped:
 			r.out.Dropped = append(r.out.Dropped, st.Commit.ID)
-			r.say("%s “%s” is left out, as was wished in the full screen.", st.Commit.ID, st.Commit.Subject())
+			r.say("%s “%s” is left out, as was wished in the full screen.", r.s.Planner.Name(st.Commit.ID), st.Commit.Subject())
 		}
 	}
 	if text := j.Carried.Sentence(); text != "" && !p.SettlesOnly() {
@@ -836,7 +836,7 @@ func (r *recoverer) pushed(p *plan.Position, done *recovery.Pushed) {
 	if !done.Was.IsZero() {
 		r.out.Exchanged = &exchangedJSON{done.Was, done.Tip}
 	}
-	r.say("Pushed. %s now holds %s.", done.To.Name, done.Holds)
+	r.say("Pushed. %s now holds %s.", done.To.Name, r.s.Planner.Name(done.Holds))
 	for _, text := range []string{done.TagsSentence(), done.PhaseSentence()} {
 		if text != "" {
 			r.say("%s", text)

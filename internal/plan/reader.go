@@ -108,6 +108,14 @@ func (rd *Reader) Short(id object.ID) string {
 	return id.Prefix(int(rd.digits.Load()))
 }
 
+// Name names a commit for a script or a log: by its number, in a system that has them, or by its whole id.
+func (rd *Reader) Name(id object.ID) string {
+	if _, ok := rd.Source.(vcs.Numbered); ok {
+		return rd.Short(id)
+	}
+	return id.String()
+}
+
 // leastDigits is the smallest number of digits of an abbreviated id.
 const leastDigits = 7
 

@@ -143,7 +143,7 @@ func (r *lines) Number(ctx context.Context, id object.ID) (int64, error) {
 	if err != nil {
 		return 0, err
 	}
-	return numberOf(c), nil
+	return NumberOf(c), nil
 }
 
 // Shown returns the number of a commit's revision, as svn users write it.

@@ -120,8 +120,8 @@ func (r *place) knows(ctx context.Context, id object.ID) bool {
 // store is an overlay over all objects there are.
 func (r *place) store() *object.Overlay { return object.NewOverlay(object.SHA1, &objects{r}) }
 
-// numberOf returns the revision of a commit; zero for one that is none.
-func numberOf(c *object.Commit) (n int64) {
+// NumberOf returns the revision of a commit; zero for one that is none.
+func NumberOf(c *object.Commit) (n int64) {
 	for _, h := range c.Extra {
 		if h.Key == revisionHeader {
 			n, _ = strconv.ParseInt(h.Value, 10, 64)

@@ -580,7 +580,7 @@ func (m *mirror) giveBack(ctx context.Context, store *object.Overlay, at object.
 	if err != nil {
 		return err
 	}
-	for numberOf(c) == 0 && len(c.Parents) == 1 { // what was not checked in is not among them
+	for NumberOf(c) == 0 && len(c.Parents) == 1 { // what was not checked in is not among them
 		if c, err = store.Commit(ctx, c.Parents[0]); err != nil {
 			return err
 		}

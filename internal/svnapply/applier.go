@@ -168,11 +168,9 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err := a.Repo.Keep(ctx, a.Planner.Store, is, was, tree, p.Yours, b.Tip); err != nil {
 		return nil, err
 	}
-	goal := svn.Goal{Theirs: p.Theirs, Was: was, Is: is}
-	if len(p.Divergence.Theirs) == 0 {
-		if _, goal.Theirs, err = a.Repo.Checked(ctx); err != nil {
-			return nil, err
-		}
+	goal := svn.Goal{Was: was, Is: is}
+	if goal.Theirs, err = a.below(ctx, b.Tip); err != nil {
+		return nil, err
 	}
 	if err := a.sort(ctx, p, j, b, &goal); err != nil {
 		return nil, err
@@ -195,6 +193,11 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	}
 	if from != was {
 		wp.Kept = &ledger.Kept{Was: plan.Held{Staged: from, Files: was}, Is: plan.Held{Staged: tree, Files: is}}
+	}
+	if there, err := a.Planner.Tree(ctx, tip); err != nil || there != tree {
+		return nil, errors.Join(err, os.RemoveAll(a.WorkTree.kept(name)), &plan.Blocked{
+			What: "A change list of Subversion holds whole files, so single edits cannot go without the rest of their file.",
+			Next: "Take whole files. Nothing was changed."})
 	}
 	wp.After = tip
 	if err := a.match(ctx, b.Tip, tip, goal.Theirs); err != nil {
@@ -359,6 +362,17 @@ func (a *Applier) match(ctx context.Context, joined, tip, on object.ID) error {
 		}
 	}
 	return nil
+}
+
+// below returns the commit of the line that a result is on top of.
+func (a *Applier) below(ctx context.Context, tip object.ID) (object.ID, error) {
+	for id := tip; ; {
+		c, err := a.Planner.Store.Commit(ctx, id)
+		if err != nil || svn.NumberOf(c) > 0 || len(c.Parents) == 0 {
+			return id, err
+		}
+		id = c.Parents[0]
+	}
 }
 
 // made returns the commits of a result on top of the line, the oldest first.
