@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/svntest"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -44,6 +45,35 @@ func pullIntoConflicts(t *testing.T, x *terminal) {
 	assert.Equal(t, x.remoteTip(), x.tip())
 	assert.Contains(t, mine.Read("fares/fares.go"), "roundUp(rate*v.HalfMetres(), 10)")
 	x.in.sound(t, x.scene.Clone)
+}
+
+// TestAnUpdateIntoConflicts: svn mixed two people's work into the files and stopped; one place was settled by hand.
+func TestAnUpdateIntoConflicts(t *testing.T) {
+	x := demoOf(t, "svn")
+	mine, c := x.file(x.scene.Clone), svntest.At(t, x.scene.Clone, "Runa Holt")
+	c.Svn("update", "-q", "--accept", "postpone")
+	text := mine.Read("fares/fares.go")
+	from, to := strings.Index(text, "<<<<<<<"), strings.Index(text, ">>>>>>>")
+	mine.Write("fares/fares.go", text[:from]+"\trate := band.PerHalfMetre\n\treturn roundUp(rate*v.HalfMetres(), 10)\n"+
+		text[to+strings.Index(text[to:], "\n")+1:])
+	x.open("80x24")
+	x.see("An update stopped at conflicts.", "docs/harbours.md", "1 theirs")
+	x.press("Enter")
+	x.see("Why update:")
+	x.press("Enter")
+	x.see("Settle 0 of 1", "docs/harbours.md")
+	x.press("Enter")
+	x.see("All settled")
+	x.press("Enter")
+	x.see("agree and run it")
+	x.press("s", "y")
+	x.see("Ready to join and push.")
+	x.press("Enter")
+	x.see("Pushed.")
+	assert.Equal(t, x.remoteTip(), x.tip())
+	assert.Equal(t, "M cmd/skerry/main.go", strings.TrimSpace(x.in.status(t, x.scene.Clone)), "no copy is left")
+	assert.Contains(t, mine.Read("fares/fares.go"), "roundUp(rate*v.HalfMetres(), 10)")
+	assert.Contains(t, mine.Read("docs/harbours.md"), "- Holm, pier, all vehicles, April to September\n- Ness, slip only")
 }
 
 // TestAFileInTheWayIsCarried has uncommitted work in a file that the join changes, which asks, and

@@ -92,6 +92,7 @@ const (
 	Accepting Kind = "accept"
 	Undoing   Kind = "undo"
 	Switching Kind = "switch"
+	Telling   Kind = "tell" // telling the system what the person settled of its conflicts; no file changes
 )
 
 // Completed tells that a change of an interrupted run was completed. branch is where a switch went.
@@ -101,6 +102,8 @@ func (k Kind) Completed(branch string) string {
 		return "An earlier run was interrupted while it took your branch back. That was completed."
 	case Switching:
 		return "An earlier run was interrupted while it switched to " + branch + ". That was completed."
+	case Telling:
+		return "An earlier run was interrupted while it noted what you settled in your files. That was completed."
 	}
 	return "An earlier run was interrupted while it changed your branch. That was completed, and “dorvik undo” takes " +
 		"it back."
@@ -120,6 +123,9 @@ func (h *HalfDone) Sentence(underWay bool) string {
 			" just now. Look again in a moment, and commit nothing " +
 			"before."
 	}
+	if h.Kind == Telling && underWay {
+		return "Dorvik is noting what you settled in your files just now. Look again in a moment."
+	}
 	if underWay {
 		doing, after := "changing", ""
 		if h.Kind == Undoing {
@@ -132,8 +138,11 @@ func (h *HalfDone) Sentence(underWay bool) string {
 	if h.Kind == Undoing {
 		what = "while it took your branch " + h.Branch + " back"
 	}
-	if h.Kind == Switching {
+	switch h.Kind {
+	case Switching:
 		what = "while it switched to the branch " + h.Branch
+	case Telling:
+		what = "while it noted what you settled in your files"
 	}
 	return "Dorvik was interrupted " + what + ": branch and files may be incomplete. Start dorvik: it finishes the " +
 		"change, or takes it back, and says which. Commit nothing before."

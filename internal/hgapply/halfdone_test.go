@@ -278,7 +278,7 @@ func TestHistedit(t *testing.T) {
 					require.NoError(t, s.TakeOver(t.Context(), how))
 					takeOver(t, s)
 					assert.Equal(t, of.log, r.Hg("log", "-r", "sort(::., rev)", "-T",
-						"{applytest.Join(splitlines(desc), '+')} {applytest.Join(bookmarks, ' ')};"))
+						"{join(splitlines(desc), '+')} {join(bookmarks, ' ')};"))
 					assert.Equal(t, strings.Replace(base, "two", of.f, 1), r.Read("f"))
 				}
 				_, err := s.Applier.GoBack(t.Context(), "")

@@ -113,6 +113,12 @@ func changeLists(n int) string {
 // rejected describes two lines that have parted.
 func (p *Position) rejected(they, commits string) Standing {
 	yours, theirs, up := len(p.Divergence.Yours), len(p.Divergence.Theirs), p.Line().Name
+	if left := p.Branch.Left; len(left) > 0 {
+		return Standing{Head: "An update stopped at conflicts.",
+			Text: fmt.Sprintf("svn left them in %s. They are joined anew, from your text and theirs, which svn kept.",
+				words.List(words.Some(left, 3))),
+			Next: "Your files are as the update left them until you accept the result, and undo brings them back like that."}
+	}
 	if p.Branch.Linear {
 		return Standing{Head: "A check-in would be refused.",
 			Text: fmt.Sprintf("Your files are out of date: %s checked in %s to %s since you updated.", they,

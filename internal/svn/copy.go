@@ -36,14 +36,20 @@ type base struct {
 	uuid      string // of the repository
 	nodes     map[string]node
 	props     map[string]map[string]string
-	last      int64     // the last revision that changed something in it
-	when      time.Time // and when
+	taken     map[string]int64 // revisions of paths that an update left in conflict: those before it
+	last      int64            // the last revision that changed something in it
+	when      time.Time        // and when
 	tree      object.ID
 }
 
 // revs returns the oldest and the newest revision that anything was brought to.
 func (b *base) revs() (oldest, newest int64) {
 	oldest = -1
+	for _, rev := range b.taken {
+		if oldest < 0 || rev < oldest {
+			oldest = rev
+		}
+	}
 	for _, n := range b.nodes {
 		if newest = max(newest, n.rev); oldest < 0 || n.rev < oldest {
 			oldest = n.rev
@@ -55,6 +61,9 @@ func (b *base) revs() (oldest, newest int64) {
 // at returns the revision that a path was brought to: its own or, if it is not there, that of the nearest folder.
 func (b *base) at(path string) int64 {
 	for {
+		if rev, ok := b.taken[path]; ok {
+			return rev
+		}
 		if n, ok := b.nodes[path]; ok {
 			return n.rev
 		}
@@ -322,6 +331,13 @@ func (p *program) at(ctx context.Context, c call, paths []string) error {
 	c.args = append(slices.Clone(c.args), "--targets", f.Name())
 	_, err = p.run(ctx, c)
 	return err
+}
+
+func targets(paths []string) (out []string) {
+	for _, path := range paths {
+		out = append(out, target(path))
+	}
+	return out
 }
 
 // sortedKeys returns the keys of a map in their order.

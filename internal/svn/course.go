@@ -130,7 +130,10 @@ func (r *courses) start(ctx context.Context, c *course, k *records, oldest, newe
 		}
 		c.from = revisionID(b.uuid, b.line+"\x00", b.tree, newest) // its revision has one, too
 	}
-	made := rec.commitOf(b.tree, nonZero(r.before(ctx, k, b, min(rec.Rev, oldest+1)))...)
+	made := rec.commitOf(b.tree, nonZero(r.lastBefore(ctx, k, b, min(rec.Rev, oldest+1)))...)
+	if c.mixed && oldest != newest {
+		made.Extra = append(made.Extra, object.Header{Key: mixedHeader, Value: fmt.Sprintf("%d:%d", oldest, newest)})
+	}
 	if !c.mixed && !k.has(rec.Rev) { // the repository did not say yet who made it, and why
 		r.bare.put(c.from, made.Encode())
 		return nil
@@ -180,8 +183,8 @@ func (k *records) of(rev int64) *record {
 // has reports whether the author and the message of a revision are known.
 func (k *records) has(rev int64) bool { return k.of(rev).Author != "" }
 
-// before returns the commit of the last revision before one, or zero.
-func (r *courses) before(ctx context.Context, k *records, b *base, rev int64) object.ID {
+// lastBefore returns the commit of the last revision before one, or zero.
+func (r *courses) lastBefore(ctx context.Context, k *records, b *base, rev int64) object.ID {
 	all := slices.Concat(k.Old, k.List)
 	for i := len(all) - 1; i >= 0; i-- {
 		id := revisionID(b.uuid, b.line, object.ID{}, all[i].Rev)
@@ -285,7 +288,7 @@ func (r *courses) readWhole(ctx context.Context, b *base, k *records, upto int64
 		}
 		tree = r.made.PutTree(nil)
 	} else {
-		parent = r.before(ctx, k, b, from)
+		parent = r.lastBefore(ctx, k, b, from)
 		c, err := r.store().Commit(ctx, parent)
 		if err != nil {
 			return err

@@ -43,7 +43,7 @@ func branchOf(s *seen) vcs.Branch {
 	to := lineOf(name)
 	return vcs.Branch{Name: name, Tip: s.tip(), Upstream: to.Name, Tracking: to.Tracking, Remote: to.Remote,
 		Ref:    to.Ref,
-		Linear: true}
+		Linear: true, Left: s.left.paths}
 }
 
 // Current returns the line that is checked out.
@@ -146,16 +146,22 @@ func (r *lines) Number(ctx context.Context, id object.ID) (int64, error) {
 	return NumberOf(c), nil
 }
 
-// Shown returns the number of a commit's revision, as svn users write it.
+// Shown returns the number of a commit's revision, or of the first and the last of several, as svn users write them.
 func (r *lines) Shown(ctx context.Context, id object.ID) string {
-	switch n, err := r.Number(ctx, id); {
-	case err != nil:
+	c, err := r.store().Commit(ctx, id)
+	if err != nil {
 		return ""
-	case n == 0:
-		return vcs.Unnumbered
-	default:
-		return "r" + strconv.FormatInt(n, 10)
 	}
+	for _, h := range c.Extra {
+		if h.Key == mixedHeader {
+			return "r" + h.Value
+		}
+	}
+	n := NumberOf(c)
+	if n == 0 {
+		return vcs.Unnumbered
+	}
+	return "r" + strconv.FormatInt(n, 10)
 }
 
 // Commits returns the commit of a revision.

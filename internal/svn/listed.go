@@ -11,23 +11,40 @@ import (
 
 // infoEntry is a file or folder as “svn info” describes it.
 type infoEntry struct {
-	Path     string `xml:"path,attr"`
-	Revision string `xml:"revision,attr"` // a number, or words for what is not committed
-	Kind     string `xml:"kind,attr"`
-	URL      string `xml:"url"`
-	Relative string `xml:"relative-url"`
-	Root     string `xml:"repository>root"`
-	UUID     string `xml:"repository>uuid"`
-	Top      string `xml:"wc-info>wcroot-abspath"`
-	Schedule string `xml:"wc-info>schedule"`
-	Depth    string `xml:"wc-info>depth"`
-	Checksum string `xml:"wc-info>checksum"` // SHA-1 of the content in the repository's form
-	From     string `xml:"wc-info>moved-from"`
-	Commit   struct {
+	Path      string     `xml:"path,attr"`
+	Revision  string     `xml:"revision,attr"` // a number, or words for what is not committed
+	Kind      string     `xml:"kind,attr"`
+	URL       string     `xml:"url"`
+	Relative  string     `xml:"relative-url"`
+	Root      string     `xml:"repository>root"`
+	UUID      string     `xml:"repository>uuid"`
+	Top       string     `xml:"wc-info>wcroot-abspath"`
+	Schedule  string     `xml:"wc-info>schedule"`
+	Depth     string     `xml:"wc-info>depth"`
+	Checksum  string     `xml:"wc-info>checksum"` // SHA-1 of the content in the repository's form
+	From      string     `xml:"wc-info>moved-from"`
+	Conflicts []conflict `xml:"conflict"`
+	Tree      []conflict `xml:"tree-conflict"`
+	Commit    struct {
 		Revision int64     `xml:"revision,attr"`
 		Author   string    `xml:"author"`
 		Date     time.Time `xml:"date"`
 	} `xml:"commit"`
+}
+
+// conflict is what svn keeps of a conflict in a file or folder.
+type conflict struct {
+	Operation string `xml:"operation,attr"` // update, switch or merge
+	Type      string `xml:"type,attr"`      // text or property; tree for another shape
+	Versions  []struct {
+		Side     string `xml:"side,attr"`
+		Revision int64  `xml:"revision,attr"`
+		Path     string `xml:"path-in-repos,attr"`
+		Kind     string `xml:"kind,attr"`
+	} `xml:"version"`
+	Mine   string `xml:"prev-wc-file"`   // the files that svn wrote beside the one in conflict:
+	Base   string `xml:"prev-base-file"` // what each side had
+	Theirs string `xml:"cur-base-file"`
 }
 
 type infoList struct {
@@ -91,6 +108,14 @@ func (p *program) status(ctx context.Context, dir string) ([]statusEntry, error)
 	var l statusList
 	err := p.xml(ctx, in(dir, "reading the working copy", "status", "--ignore-externals", "."), &l)
 	return l.all(), err
+}
+
+// infoOf asks about some files and folders.
+func (p *program) infoOf(ctx context.Context, dir string, paths []string) ([]infoEntry, error) {
+	var l infoList
+	args := append([]string{"info"}, targets(paths)...)
+	err := p.xml(ctx, in(dir, "reading what is in conflict", args...), &l)
+	return l.Entries, err
 }
 
 // info asks about all files and folders of a working copy.

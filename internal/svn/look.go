@@ -33,7 +33,7 @@ type seen struct {
 	groups    []group // with their commits, the oldest first
 	loose     []string
 	untracked []string
-	conflicts []statusEntry
+	left      *left
 	work      *changes
 }
 
@@ -77,16 +77,21 @@ func (r *looks) look(ctx context.Context) (*seen, error) {
 	}
 	s := &seen{own: r.own, entries: entries, stamps: stamps}
 	same := func(of string) bool { return last != nil && last.stamps[of] == stamps[of] }
-	if same("wc.db") && same("revisions") {
-		s.course = last.course
+	if same("wc.db") && same(marks) && same("revisions") {
+		s.course, s.left = last.course, last.left
 	} else {
 		var b *base
-		if same("wc.db") {
-			b = last.course.base
-		} else if b, err = r.baseOf(ctx, entries, r.made); err != nil {
-			return nil, lockedError(err, r.own)
+		if same("wc.db") && same(marks) {
+			b, s.left = last.course.base, last.left
+		} else {
+			if b, err = r.baseOf(ctx, entries, r.made); err != nil {
+				return nil, lockedError(err, r.own)
+			}
+			r.first(ctx, b)
+			if s.left, err = r.leftOf(ctx, entries, b); err != nil {
+				return nil, err
+			}
 		}
-		r.first(ctx, b)
 		if s.course, err = r.course(ctx, b); err != nil {
 			return nil, err
 		}
@@ -117,12 +122,18 @@ func (r *looks) stamps(entries []statusEntry) map[string]string {
 	out := map[string]string{"wc.db": stampOf(filepath.Join(r.own, "wc.db")),
 		"revisions": stampOf(r.mirror.file("revisions.json")), "messages": stampOf(r.messagesFile())}
 	for _, e := range entries {
+		if e.Is.Item == "conflicted" {
+			out[marks] += fmt.Sprintln(e.Path, markedAt(r.dir, e.Path))
+		}
 		if e.Is.Item != "unversioned" {
 			out["/"+e.Path] = stampOf(filepath.Join(r.dir, filepath.FromSlash(e.Path)))
 		}
 	}
 	return out
 }
+
+// marks is the stamp of which files in conflict have marks.
+const marks = "marks"
 
 func stampOf(path string) string {
 	info, err := os.Lstat(path)
@@ -146,12 +157,13 @@ func (r *looks) read(ctx context.Context, s *seen) error {
 		switch {
 		case e.Is.Item == "unversioned":
 			path := filepath.ToSlash(e.Path)
+			if slices.Contains(s.left.aside, path) {
+				continue
+			}
 			if info, err := os.Lstat(filepath.Join(r.dir, e.Path)); err == nil && info.IsDir() {
 				path += "/"
 			}
 			s.untracked = append(s.untracked, path)
-		case e.Is.Item == "conflicted", e.Is.Tree, e.Is.Props == "conflicted":
-			s.conflicts = append(s.conflicts, e)
 		case e.Is.Item == "obstructed":
 			return &ObstructedError{e.Path}
 		}
@@ -234,6 +246,15 @@ func (r *looks) changed(ctx context.Context, s *seen) (*changes, error) {
 			ask[path] = true
 		}
 	}
+	for _, path := range s.left.paths {
+		was, err := r.below(ctx, b.tree, path)
+		if err != nil {
+			return nil, err
+		}
+		for at := range was {
+			ask[nodeOf(at)] = true
+		}
+	}
 	for path := range ask {
 		if err := r.changedAt(ctx, s, c, path, nodes, props); err != nil {
 			return nil, err
@@ -312,7 +333,7 @@ func (r *looks) changedAt(ctx context.Context, s *seen, c *changes, path string,
 	if !is {
 		return put(path, object.Entry{})
 	}
-	e, when, err := r.entry(path, of)
+	e, when, err := r.entry(s.left, path, of)
 	if err != nil {
 		return fmt.Errorf("reading your changes: %w", err)
 	}
@@ -323,8 +344,11 @@ func (r *looks) changedAt(ctx context.Context, s *seen, c *changes, path string,
 }
 
 // entry reads a file of the working copy as a tree has it. It is absent if there is no file.
-func (r *looks) entry(path string, props map[string]string) (e object.Entry, when time.Time, err error) {
-	full := filepath.Join(r.dir, filepath.FromSlash(path))
+func (r *looks) entry(l *left, path string, props map[string]string) (e object.Entry, when time.Time, err error) {
+	full, err := l.mine(r.dir, path)
+	if err != nil {
+		return e, when, err
+	}
 	info, err := os.Lstat(full)
 	if os.IsNotExist(err) || err == nil && info.IsDir() {
 		return e, when, nil
@@ -344,9 +368,6 @@ func (s *seen) dirty() (out []vcs.Dirty) {
 	}
 	for _, path := range s.untracked {
 		out = append(out, vcs.Dirty{Path: path, Untracked: true})
-	}
-	for _, e := range s.conflicts {
-		out = append(out, vcs.Dirty{Path: filepath.ToSlash(e.Path), Conflict: true})
 	}
 	return out
 }

@@ -111,6 +111,9 @@ func (b *bare) clear() {
 // revisionHeader is the header of a commit with its revision.
 const revisionHeader = "svn-revision"
 
+// mixedHeader is that of a commit with the files of several revisions: the first and the last, as svnversion writes it.
+const mixedHeader = "svn-mixed"
+
 // knows reports whether there is a commit.
 func (r *place) knows(ctx context.Context, id object.ID) bool {
 	_, err := r.store().Commit(ctx, id)

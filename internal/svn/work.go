@@ -2,6 +2,7 @@ package svn
 
 import (
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -32,34 +33,19 @@ func (r *work) Untracked(ctx context.Context) ([]string, error) {
 	return s.untracked, nil
 }
 
-// Busy reports whether an update or a merge left conflicts.
-func (r *work) Busy() vcs.Operation {
-	if s, err := r.look(context.Background()); err == nil && len(s.conflicts) > 0 {
-		return vcs.Unmerged
-	}
-	return ""
-}
+// Busy finds nothing half done: what an update left in conflict is joined anew.
+func (r *work) Busy() vcs.Operation { return "" }
 
-// ConflictedError reports conflicts that svn left, which only svn itself can end.
+// ConflictedError reports conflicts of a merge, which only svn itself can end.
 type ConflictedError struct{ Paths []string }
 
 func (e *ConflictedError) Error() string {
-	return fmt.Sprintf("svn left conflicts in %s. “svn resolve” ends each as you say, and “svn revert” takes your "+
-		"changes to a file back. Nothing was changed", strings.Join(e.Paths[:min(3, len(e.Paths))], ", "))
+	return fmt.Sprintf("a merge of svn left conflicts, in %s. “svn resolve” ends each as you say, and “svn revert” takes "+
+		"your changes to a file back. Nothing was changed", strings.Join(e.Paths[:min(3, len(e.Paths))], ", "))
 }
 
-// Unfinished returns an error that names the conflicts that svn left.
-func (r *work) Unfinished(ctx context.Context) (*vcs.Unfinished, error) {
-	s, err := r.look(ctx)
-	if err != nil {
-		return nil, err
-	}
-	e := &ConflictedError{}
-	for _, one := range s.conflicts {
-		e.Paths = append(e.Paths, filepath.ToSlash(one.Path))
-	}
-	return nil, e
-}
+// Unfinished finds nothing, as Busy.
+func (r *work) Unfinished(context.Context) (*vcs.Unfinished, error) { return nil, nil }
 
 // Uncommented returns the text without lines that begin with the mark below which svn ignores them.
 func (r *work) Uncommented(_ context.Context, text string) (string, error) {
@@ -69,6 +55,37 @@ func (r *work) Uncommented(_ context.Context, text string) (string, error) {
 
 // SetHead cannot be done: there are no branches that move.
 func (r *work) SetHead(context.Context, string, object.ID, string) error { return errNotHere }
+
+// Left returns what an update left in conflict: the files with svn's marks, each with the SHA-256 of its bytes, and the
+// files that svn wrote beside them.
+func (r *work) Left(ctx context.Context) (marked map[string]string, aside []string, err error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	marked = map[string]string{}
+	for path := range s.left.texts {
+		full := filepath.Join(r.dir, filepath.FromSlash(path))
+		if mine, err := s.left.mine(r.dir, path); err != nil || mine == full {
+			continue
+		}
+		data, err := os.ReadFile(full)
+		if err != nil {
+			return nil, nil, err
+		}
+		marked[path] = fmt.Sprintf("%x", sha256.Sum256(data))
+	}
+	return marked, s.left.aside, nil
+}
+
+// Settled returns files in conflict that the person settled, which svn was not told.
+func (r *work) Settled(ctx context.Context) ([]string, error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return s.left.settled, nil
+}
 
 // Working returns what svn has now: the entry of each changed path of the tree, and the change lists.
 func (r *work) Working(ctx context.Context) (set map[string]object.Entry, lists map[string]string, err error) {

@@ -86,8 +86,58 @@ func (a *Applier) Signatures() map[object.ID]object.ID { return a.became }
 // AgreeToHooks has nothing to permit: svn runs no hooks here.
 func (a *Applier) AgreeToHooks(context.Context, []*vcs.Hook) error { return nil }
 
-// AskToPush has nothing to ask.
-func (a *Applier) AskToPush(context.Context, change.Consent) error { return nil }
+// AskToPush has nothing to ask. What the person settled of conflicts that svn left is made known to svn, which would check
+// nothing in otherwise.
+func (a *Applier) AskToPush(ctx context.Context, _ change.Consent) error {
+	settled, err := a.Repo.Settled(ctx)
+	if err != nil || len(settled) == 0 {
+		return err
+	}
+	b, dirty, err := a.Repo.Status(ctx)
+	if err != nil {
+		return err
+	}
+	_, base, err := a.Repo.Checked(ctx)
+	if err != nil {
+		return err
+	}
+	u, err := a.WorkTree.Uncommitted(ctx, b.Tip, dirty)
+	if err != nil {
+		return err
+	}
+	is, err := a.Planner.Tree(ctx, b.Tip)
+	if err != nil {
+		return err
+	}
+	if u != nil {
+		is = u.Files
+	}
+	if err := a.Repo.Keep(ctx, a.Planner.Store, is, b.Tip); err != nil {
+		return err
+	}
+	goal := svn.Goal{Theirs: base, Was: is, Is: is, Lists: map[string]string{}}
+	if goal.Texts, err = a.Repo.Messages(); err != nil {
+		return err
+	}
+	if _, goal.Lists, err = a.Repo.Working(ctx); err != nil {
+		return err
+	}
+	_, aside, err := a.Repo.Left(ctx)
+	if err != nil {
+		return err
+	}
+	const name = "settled"
+	wp := &ledger.Waypoint{Name: name, Branch: b.Name, Before: b.Tip, After: b.Tip, Aside: aside}
+	tr := &Transition{Kind: change.Telling, Was: is, Is: is, Keep: name, Begun: time.Now(), Texts: goal.Texts,
+		Waypoint: *wp, From: filepath.Join(a.WorkTree.kept(name), likenessDir)}
+	if err := errors.Join(os.RemoveAll(a.AsideAt(wp)), os.RemoveAll(a.WorkTree.kept(name))); err != nil {
+		return err
+	}
+	if _, err := a.prepare(ctx, tr, goal, wp); err != nil {
+		return err
+	}
+	return a.make(ctx, tr)
+}
 
 // Switch cannot be done: svn itself switches.
 func (a *Applier) Switch(_ context.Context, branch string) error {
@@ -180,9 +230,13 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		return nil, err
 	}
 	wp := a.Ledger.NewWaypoint(p, j, b.Tip, tree)
-	wp.Name, wp.Aside = name, aside
+	marked, beside, err := a.Repo.Left(ctx)
+	if err != nil {
+		return nil, err
+	}
+	wp.Name, wp.Aside = name, append(aside, beside...)
 	tr := &Transition{Kind: change.Accepting, Was: was, Is: is, Keep: name, Begun: time.Now(), Texts: goal.Texts,
-		From: filepath.Join(a.WorkTree.kept(name), likenessDir)}
+		Marked: marked, From: filepath.Join(a.WorkTree.kept(name), likenessDir)}
 	tip, err := a.prepare(ctx, tr, goal, wp)
 	if err != nil {
 		return nil, errors.Join(err, os.RemoveAll(a.WorkTree.kept(name)))
@@ -224,6 +278,8 @@ type kept struct {
 	Dirs  []string          `json:"dirs"`  // the folders that svn had before it
 	Was   object.ID         `json:"was"`
 	Is    object.ID         `json:"is"`
+	// Marked are files that had marks of svn's: see Transition.
+	Marked map[string]string `json:"marked,omitempty"`
 }
 
 // prepare makes the new state beside the working copy. It returns the tip that Dorvik will find there.
@@ -255,7 +311,7 @@ func (a *Applier) prepare(ctx context.Context, tr *Transition, goal svn.Goal, wp
 		return none, err
 	}
 	tr.Made, tr.Gone = without(like.Dirs, had), without(had, like.Dirs)
-	data, err := exact.Marshal(kept{texts, like.Base, had, tr.Was, tr.Is})
+	data, err := exact.Marshal(kept{texts, like.Base, had, tr.Was, tr.Is, tr.Marked})
 	if err == nil {
 		err = os.WriteFile(filepath.Join(a.WorkTree.kept(tr.Keep), keptFile), data, 0o600)
 	}

@@ -13,6 +13,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/applytest"
 	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/faulttest"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/plan"
@@ -234,4 +235,98 @@ func TestKilledAtAnyOperation(t *testing.T) {
 			})
 		})
 	}
+}
+
+// TestWhatAnUpdateLeft: conflicts of texts, shapes and properties that svn update left are joined anew as they were
+// before it, and an undo brings back what it left, byte for byte.
+func TestWhatAnUpdateLeft(t *testing.T) {
+	svntest.Isolate(t)
+	url := svntest.Repository(t)
+	i := svntest.Checkout(t, url+"/trunk", "ilka")
+	for _, name := range []string{"text", "deleted-there", "deleted-here", "dir/a", "dir/b", "settled", "clean"} {
+		i.Write(name, lines)
+	}
+	i.Svn("add", "-q", "--force", ".")
+	i.Svn("propset", "-q", "skerry:note", "base", "text")
+	i.Commit("start")
+	r := svntest.Checkout(t, url+"/trunk", "runa")
+	change := func(c *svntest.Copy, name, to string) { c.Write(name, strings.Replace(c.Read(name), "two", to, 1)) }
+	for _, name := range []string{"text", "deleted-here", "settled"} {
+		change(i, name, "THEIRS")
+	}
+	i.Write("clean", strings.Replace(lines, "eight", "EIGHT", 1))
+	i.Write("both-added", "theirs\n")
+	i.Svn("propset", "-q", "skerry:note", "theirs", "text")
+	i.Svn("rm", "-q", "deleted-there", "dir")
+	i.Commit("theirs")
+	for _, name := range []string{"text", "deleted-there", "dir/a", "settled", "clean"} {
+		change(r, name, "MINE")
+	}
+	r.Svn("rm", "-q", "deleted-here")
+	r.Write("both-added", "mine\n")
+	r.Svn("add", "-q", "both-added")
+	r.Svn("propset", "-q", "skerry:note", "mine", "text")
+	r.Svn("update", "-q", "--accept", "postpone")
+	r.Write("settled", strings.Replace(lines, "two", "MINE and THEIRS", 1)) // by hand
+	before := state(t, r.Dir)
+
+	c := &crew{T: t, url: url, ilka: i, runa: r}
+	s := c.session(r.Dir)
+	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	assert.Equal(t, "An update stopped at conflicts.", p.Standing(false).Head)
+	pl, err := s.Planner.Plan(t.Context(), p, &settle.Decisions{}, nil)
+	require.NoError(t, err)
+	var asked []string
+	for _, q := range pl.Rebase.Questions() {
+		asked = append(asked, q.Path)
+	}
+	slices.Sort(asked)
+	assert.Equal(t, []string{".svn/properties/text/skerry:note", "both-added", "deleted-here", "deleted-there", "dir/a", "text"},
+		asked)
+	_, err = applytest.Join(t.Context(), s, plan.Rebase)
+	require.NoError(t, err)
+	assert.Equal(t, strings.Replace(lines, "two", "MINE\nTHEIRS", 1), r.Read("text"))
+	assert.Equal(t, strings.Replace(lines, "two", "MINE and THEIRS", 1), r.Read("settled"))
+	assert.Equal(t, strings.NewReplacer("two", "MINE", "eight", "EIGHT").Replace(lines), r.Read("clean"))
+	assert.NotContains(t, statusOf(r), "C", "no conflict is left")
+	files, err := os.ReadDir(r.Dir)
+	require.NoError(t, err)
+	for _, f := range files {
+		assert.NotRegexp(t, `\.(mine|r\d+|prej)$`, f.Name(), "no stray copy")
+	}
+	_, err = s.Applier.GoBack(t.Context(), "")
+	require.NoError(t, err)
+	assert.Equal(t, before, state(t, r.Dir))
+}
+
+// TestWhatWasSettledByHandIsCheckedIn: svn refuses to check in a file of which it was not told that it is settled.
+func TestWhatWasSettledByHandIsCheckedIn(t *testing.T) {
+	svntest.Isolate(t)
+	url := svntest.Repository(t)
+	i := svntest.Checkout(t, url+"/trunk", "ilka")
+	i.Write("text", lines)
+	i.Commit("start")
+	r := svntest.Checkout(t, url+"/trunk", "runa")
+	i.Write("text", strings.Replace(lines, "two", "THEIRS", 1))
+	i.Commit("theirs")
+	r.Write("text", strings.Replace(lines, "two", "MINE", 1))
+	r.Svn("changelist", "-q", "both", "text")
+	r.Svn("update", "-q", "--accept", "postpone")
+	r.Write("text", strings.Replace(lines, "two", "BOTH", 1))
+	_, err := r.Try("commit", "-q", "-m", "refused")
+	require.Error(t, err)
+
+	c := &crew{T: t, url: url, ilka: i, runa: r}
+	s := c.session(r.Dir)
+	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	assert.Equal(t, plan.UpToDate, p.Trivial())
+	pushed, err := s.Push.Tip(t.Context(), p, change.Consent{})
+	require.NoError(t, err)
+	require.Nil(t, pushed.Refusal)
+	assert.Empty(t, r.Svn("status"), "no copy is left")
+	i.Svn("update", "-q")
+	assert.Equal(t, strings.Replace(lines, "two", "BOTH", 1), i.Read("text"))
+	assert.Equal(t, []string{"both"}, messages(i, "HEAD"))
 }

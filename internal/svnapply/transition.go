@@ -2,6 +2,7 @@ package svnapply
 
 import (
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
 	"os"
@@ -37,8 +38,11 @@ type Transition struct {
 	Made     []string          `json:"made,omitempty"`
 	Gone     []string          `json:"gone,omitempty"`  // folders that svn does not have any longer
 	Texts    map[string]string `json:"texts,omitempty"` // messages of change lists after it
-	Turned   bool              `json:"turned,omitempty"`
-	Begun    time.Time         `json:"begun"`
+	// Marked are files with marks of a conflict that an update left, by the SHA-256 of their bytes. The tree before has the
+	// person's own text in their place.
+	Marked map[string]string `json:"marked,omitempty"`
+	Turned bool              `json:"turned,omitempty"`
+	Begun  time.Time         `json:"begun"`
 }
 
 func journalPath(own string) string { return filepath.Join(own, "dorvik", "moving.json") }
@@ -87,7 +91,8 @@ func (a *Applier) moving(ctx context.Context, tr *Transition) *workdir.Files {
 				return same, err
 			}
 		}
-		return false, nil
+		data, err := in.ReadFile(path)
+		return err == nil && tr.Marked[path] == fmt.Sprintf("%x", sha256.Sum256(data)), nil
 	}
 	m.Make = func(string, object.Entry) error { return nil } // they are there
 	return m
@@ -158,7 +163,7 @@ var errLater = errors.New("the working copy has its new state already")
 // forward takes the steps before the database is replaced.
 func (a *Applier) forward(ctx context.Context, tr *Transition, changes []object.Change) error {
 	files := a.moving(ctx, tr)
-	if tr.Kind == change.Accepting {
+	if tr.Kind != change.Undoing {
 		if err := errors.Join(ledger.Step("move aside"), files.MoveAside()); err != nil {
 			return err
 		}
@@ -212,7 +217,7 @@ func (a *Applier) finish(ctx context.Context, tr *Transition) error {
 		return err
 	}
 	os.RemoveAll(tr.From)
-	if tr.Kind == change.Undoing {
+	if tr.Kind != change.Accepting {
 		os.RemoveAll(a.WorkTree.kept(tr.Keep))
 	}
 	return errors.Join(ledger.Step("erase"), a.erase())
@@ -220,8 +225,11 @@ func (a *Applier) finish(ctx context.Context, tr *Transition) error {
 
 // record writes the change to state and logbook. Calling it twice logs it once.
 func (a *Applier) record(tr *Transition) error {
-	if tr.Kind == change.Undoing {
+	switch tr.Kind {
+	case change.Undoing:
 		return a.Ledger.Undone(&tr.Waypoint)
+	case change.Telling: // svn was told what was settled; for Dorvik nothing changed
+		return nil
 	}
 	return a.Ledger.Joined(&tr.Waypoint)
 }
@@ -274,7 +282,7 @@ func (a *Applier) restore(ctx context.Context, tr *Transition, changes []object.
 	if err := files.PutBack(changes); err != nil {
 		return err
 	}
-	if tr.Kind == change.Accepting {
+	if tr.Kind != change.Undoing {
 		files.BringBack()
 	}
 	os.RemoveAll(a.WorkTree.kept(tr.Keep))

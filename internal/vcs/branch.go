@@ -22,6 +22,7 @@ type Branch struct {
 	Doubt    string    // why the settings name no destination, so that git would not push; empty if they do
 	Nowhere  bool      // the working folder is at no commit, though there are some
 	Heads    []Head    // other heads of the branch, in a system whose branches can have several
+	Left     []string  // paths that an update left in conflict, and that are joined anew
 	Linear   bool      // its system keeps one row of commits; see Dialect.Linear
 	Secret   []string  // subjects of your commits that the system keeps from being pushed
 }
