@@ -65,8 +65,8 @@ soak:
 	  $(GO) test -count=1 -timeout 2h -run TestHalfDoneStates ./internal/recovery
 	TMPDIR=$$(scripts/temp) DORVIK_SEED=$(or $(SEED),1) DORVIK_HG_HISTORIES=3000 DORVIK_FILES=1 DORVIK_KILLS=60 \
 	  $(GO) test -count=1 -timeout 4h -v -run 'WithHg|HalfDone|Histedit|WorkThatDoes|KilledAtAny|JoinsAreMade' ./internal/recovery ./internal/hgapply
-	TMPDIR=$$(scripts/temp) DORVIK_HISTORIES=200 DORVIK_FILES=1 \
-	  $(GO) test -count=1 -timeout 4h -v -run 'AsSvnHasThem|KilledAtAny' ./internal/svn ./internal/svnapply
+	TMPDIR=$$(scripts/temp) DORVIK_HISTORIES=200 DORVIK_SVN_COPIES=2000 DORVIK_FILES=1 \
+	  $(GO) test -count=1 -timeout 4h -v -run 'AsSvnHasThem|AgreeWithSvn|KilledAtAny' ./internal/svn ./internal/svnapply
 	$(MAKE) --no-print-directory race
 	$(MAKE) --no-print-directory fuzz
 

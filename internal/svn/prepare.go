@@ -28,6 +28,7 @@ type Likeness struct {
 	looks *looks
 	was   *seen // the working copy as it is
 	told  []string
+	lost  map[string]object.Entry // paths of properties without the file or folder that they are of
 }
 
 // Goal is what a working copy is to become.
@@ -41,6 +42,14 @@ type Goal struct {
 
 // Told returns what svn does not record any longer of the files, as sentences.
 func (l *Likeness) Told() []string { return l.told }
+
+// Held returns a tree without the properties that cannot be kept, since what they are of was removed.
+func (l *Likeness) Held(ctx context.Context, store *object.Overlay, tree object.ID) (object.ID, error) {
+	if len(l.lost) == 0 {
+		return tree, nil
+	}
+	return edited(ctx, store, tree, l.lost)
+}
 
 // Database returns the file that says what svn knows.
 func (l *Likeness) Database() string { return filepath.Join(l.Dir, ".svn", "wc.db") }
@@ -82,7 +91,7 @@ func (r *Repo) likenessOf(dir string, s *seen) (*Likeness, error) {
 	}
 	at := &place{dir: dir, own: filepath.Join(dir, ".svn"), svn: r.svn, mirror: r.mirror, names: r.names, made: r.made,
 		bare: r.bare, settingsAt: r.own}
-	return &Likeness{Dir: dir, was: s, looks: &looks{courses: &courses{&copies{newSettings(&objects{at})}}}}, nil
+	return &Likeness{Dir: dir, was: s, lost: map[string]object.Entry{}, looks: &looks{courses: &courses{&copies{newSettings(&objects{at})}}}}, nil
 }
 
 // share puts the files into a likeness that stay as they are. They are the same files, by other names, as svn replaces
@@ -224,7 +233,25 @@ func (e *editing) all(ctx context.Context) error {
 	if err := e.properties(ctx, changes); err != nil {
 		return err
 	}
+	if err := e.orphans(ctx); err != nil {
+		return err
+	}
 	return e.lists(ctx, changes)
+}
+
+// orphans finds properties of files and folders that the other side removed.
+func (e *editing) orphans(ctx context.Context) error {
+	top, err := e.store.Find(ctx, e.goal.Is, strings.TrimSuffix(propsAt, "/"))
+	if err != nil || !top.IsTree() {
+		return err
+	}
+	return e.store.EachChange(ctx, object.ID{}, top.ID, func(c object.Change) {
+		path, name, _ := PropertyOf(propsAt + c.Path)
+		if path != "" && !e.at.Has(path) {
+			e.lost[propsAt+c.Path] = object.Entry{}
+			e.told = append(e.told, fmt.Sprintf("The property %s of %s is left out, since %[2]s was removed.", name, path))
+		}
+	})
 }
 
 // svn runs a command that changes the likeness.
@@ -507,6 +534,9 @@ func (l *Likeness) check(ctx context.Context, g Goal) error {
 	}
 	tree, err := edited(ctx, l.looks.made, s.course.base.tree, s.work.set)
 	if err != nil {
+		return err
+	}
+	if g.Is, err = l.Held(ctx, l.looks.store(), g.Is); err != nil {
 		return err
 	}
 	if tree != g.Is {

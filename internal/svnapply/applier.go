@@ -133,7 +133,7 @@ func (a *Applier) AskToPush(ctx context.Context, _ change.Consent) error {
 	if err := errors.Join(os.RemoveAll(a.AsideAt(wp)), os.RemoveAll(a.WorkTree.kept(name))); err != nil {
 		return err
 	}
-	if _, err := a.prepare(ctx, tr, goal, wp); err != nil {
+	if _, _, err := a.prepare(ctx, tr, goal, is); err != nil {
 		return err
 	}
 	return a.make(ctx, tr)
@@ -237,10 +237,11 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	wp.Name, wp.Aside = name, append(aside, beside...)
 	tr := &Transition{Kind: change.Accepting, Was: was, Is: is, Keep: name, Begun: time.Now(), Texts: goal.Texts,
 		Marked: marked, From: filepath.Join(a.WorkTree.kept(name), likenessDir)}
-	tip, err := a.prepare(ctx, tr, goal, wp)
+	tip, held, err := a.prepare(ctx, tr, goal, tree)
 	if err != nil {
 		return nil, errors.Join(err, os.RemoveAll(a.WorkTree.kept(name)))
 	}
+	is = tr.Is
 	from, err := a.Planner.Tree(ctx, p.Head())
 	if err != nil {
 		return nil, err
@@ -248,7 +249,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if from != was {
 		wp.Kept = &ledger.Kept{Was: plan.Held{Staged: from, Files: was}, Is: plan.Held{Staged: tree, Files: is}}
 	}
-	if there, err := a.Planner.Tree(ctx, tip); err != nil || there != tree {
+	if there, err := a.Planner.Tree(ctx, tip); err != nil || there != held {
 		return nil, errors.Join(err, os.RemoveAll(a.WorkTree.kept(name)), &plan.Blocked{
 			What: "A change list of Subversion holds whole files, so single edits cannot go without the rest of their file.",
 			Next: "Take whole files. Nothing was changed."})
@@ -282,43 +283,57 @@ type kept struct {
 	Marked map[string]string `json:"marked,omitempty"`
 }
 
-// prepare makes the new state beside the working copy. It returns the tip that Dorvik will find there.
-func (a *Applier) prepare(ctx context.Context, tr *Transition, goal svn.Goal, wp *ledger.Waypoint) (object.ID, error) {
+// prepare makes the new state beside the working copy. It returns the tip that Dorvik will find there, and the tree of it
+// for the one of a join: a property without its file is left out.
+func (a *Applier) prepare(ctx context.Context, tr *Transition, goal svn.Goal, tree object.ID) (tip, held object.ID,
+	err error) {
 	none := object.ID{}
-	var err error
 	if tr.Old, err = hashAt(filepath.Join(a.Repo.Where().Own, keptDatabase)); err != nil {
-		return none, err
+		return none, none, err
 	}
 	if err := os.MkdirAll(a.WorkTree.kept(tr.Keep), 0o700); err != nil {
-		return none, fmt.Errorf("keeping what is replaced: %w; nothing was changed", err)
+		return none, none, fmt.Errorf("keeping what is replaced: %w; nothing was changed", err)
 	}
 	had, err := a.Repo.Dirs(ctx)
 	if err != nil {
-		return none, err
+		return none, none, err
 	}
 	texts, err := a.Repo.Messages()
 	if err != nil {
-		return none, err
+		return none, none, err
 	}
 	like, err := a.Repo.Prepare(ctx, tr.From, goal)
 	if err != nil {
-		return none, err
+		return none, none, err
 	}
 	for _, told := range like.Told() {
 		a.Ledger.Tell("%s", told)
 	}
 	if tr.New, err = hashAt(like.Database()); err != nil {
-		return none, err
+		return none, none, err
 	}
-	tr.Made, tr.Gone = without(like.Dirs, had), without(had, like.Dirs)
+	if tr.Is, err = like.Held(ctx, a.Planner.Store, goal.Is); err != nil {
+		return none, none, err
+	}
+	if held, err = like.Held(ctx, a.Planner.Store, tree); err != nil {
+		return none, none, err
+	}
+	if err := a.Repo.Keep(ctx, a.Planner.Store, tr.Is); err != nil {
+		return none, none, err
+	}
+	changes, err := a.changes(ctx, tr)
+	if err != nil {
+		return none, none, err
+	}
+	tr.Made, tr.Gone, tr.Stays = without(like.Dirs, had), without(had, like.Dirs), staying(changes, like.Dirs)
 	data, err := exact.Marshal(kept{texts, like.Base, had, tr.Was, tr.Is, tr.Marked})
 	if err == nil {
 		err = os.WriteFile(filepath.Join(a.WorkTree.kept(tr.Keep), keptFile), data, 0o600)
 	}
 	if err != nil {
-		return none, fmt.Errorf("keeping what an undo needs: %w; nothing was changed", err)
+		return none, none, fmt.Errorf("keeping what an undo needs: %w; nothing was changed", err)
 	}
-	return like.Tip, nil
+	return like.Tip, held, nil
 }
 
 // without returns the elements of a list that another one does not have.

@@ -15,6 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/svn"
 	"dorvik.dev/dorvik/internal/words"
 	"dorvik.dev/dorvik/internal/workdir"
@@ -37,6 +38,7 @@ type Transition struct {
 	Keep     string            `json:"keep"`     // name of the folder for the old ones
 	Made     []string          `json:"made,omitempty"`
 	Gone     []string          `json:"gone,omitempty"`  // folders that svn does not have any longer
+	Stays    []string          `json:"stays,omitempty"` // folders that it still has, and of which files go
 	Texts    map[string]string `json:"texts,omitempty"` // messages of change lists after it
 	// Marked are files with marks of a conflict that an update left, by the SHA-256 of their bytes. The tree before has the
 	// person's own text in their place.
@@ -177,10 +179,23 @@ func (a *Applier) forward(ctx context.Context, tr *Transition, changes []object.
 	return a.folders(tr)
 }
 
+// staying returns the folders of files that go, as far as svn still has them afterwards.
+func staying(changes []object.Change, dirs []string) (out []string) {
+	for _, c := range changes {
+		for dir := plan.Folder(c.Path); dir != "" && c.New.Absent(); dir = plan.Folder(dir) {
+			if slices.Contains(dirs, dir) && !slices.Contains(out, dir) {
+				out = append(out, dir)
+			}
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 // folders makes the folders that svn has from now on, and removes those that it does not have any longer. What is not
 // empty stays.
 func (a *Applier) folders(tr *Transition) error {
-	for _, dir := range tr.Made {
+	for _, dir := range slices.Concat(tr.Made, tr.Stays) {
 		full := filepath.Join(string(a.WorkTree.at()), filepath.FromSlash(dir))
 		if err := errors.Join(ledger.Step("folder "+dir), os.MkdirAll(full, 0o777)); err != nil {
 			return fmt.Errorf("making the folder %s: %w", dir, err)

@@ -149,6 +149,7 @@ func (a *Applier) prepareBack(ctx context.Context, wp *ledger.Waypoint, k kept, 
 	if err != nil {
 		return err
 	}
+	tr.Stays = staying(changes, k.Dirs)
 	for _, c := range changes {
 		if c.New.Absent() {
 			continue
