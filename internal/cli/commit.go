@@ -58,7 +58,7 @@ choose files or single edits, commit in the full screen.`,
 			e.say("The message names no task. A push needs one (dorvik.referenceWanted).")
 		}
 		e.say("Committed: %s is now at %s. “dorvik undo” takes it back.", wp.Branch,
-			s.Planner.Name(wp.After))
+			s.Planner.Place(ctx, wp.After, s.Planner.Name(wp.After)))
 		if !e.json {
 			return nil
 		}

@@ -586,7 +586,7 @@ func (r *recoverer) accept(ctx context.Context, p *plan.Position, j *plan.Join, 
 	default:
 		did := words.If(p.IsPick(), words.If(p.Counter() == "", "Picked", "Taken back by a new commit"), "Joined")
 		undo := words.If(r.flags.push, "", " “dorvik undo” takes it back.") // a pushed join cannot be undone like this
-		r.say("%s: %s is now at %s.%s", did, branch, r.s.Planner.Name(wp.After), undo)
+		r.say("%s: %s is now at %s.%s", did, branch, r.s.Planner.Place(ctx, wp.After, r.s.Planner.Name(wp.After)), undo)
 	}
 	for _, m := range wp.Moves {
 		r.say("%s was moved with it, to %s.", strings.TrimPrefix(m.Branch, "refs/heads/"), m.To)

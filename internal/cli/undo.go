@@ -104,7 +104,8 @@ func (e *env) wentBack(s *recovery.Session, w *ledger.Waypoint, at object.ID) er
 	if notice != "" {
 		e.say("%s", notice)
 	}
-	e.say("%s is back at %s, with its files. Your decisions are kept.", w.Branch, s.Planner.Name(at))
+	e.say("%s is back at %s, with its files. Your decisions are kept.", w.Branch, s.Planner.Place(
+		context.Background(), at, s.Planner.Name(at)))
 	if e.json {
 		return e.print(undoJSON{1, w.Name, w.Branch, at, notice})
 	}

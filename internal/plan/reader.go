@@ -116,6 +116,24 @@ func (rd *Reader) Name(id object.ID) string {
 	return id.String()
 }
 
+// Place names where a branch is, for a sentence: a commit as Name and Short do, given as named, or for one without a number
+// that below it.
+func (rd *Reader) Place(ctx context.Context, id object.ID, named string) string {
+	if named != vcs.Unnumbered {
+		return named
+	}
+	for {
+		c, err := rd.Store.Commit(ctx, id)
+		if err != nil || len(c.Parents) == 0 {
+			return named
+		}
+		id = c.Parents[0]
+		if below := rd.Short(id); below != vcs.Unnumbered {
+			return below + ", with your changes on top"
+		}
+	}
+}
+
 // leastDigits is the smallest number of digits of an abbreviated id.
 const leastDigits = 7
 

@@ -279,7 +279,7 @@ func usable(entries []statusEntry) error {
 
 // baseOf returns what was checked out. Where files were added, removed or moved, svn is asked to take that back in a
 // scratch folder first.
-func (r *copies) baseOf(ctx context.Context, entries []statusEntry, made *object.Overlay) (*base, error) {
+func (r *copies) baseOf(ctx context.Context, entries []statusEntry) (*base, error) {
 	dir := r.dir
 	var paths []string
 	for _, e := range entries {
@@ -298,12 +298,7 @@ func (r *copies) baseOf(ctx context.Context, entries []statusEntry, made *object
 		}
 		dir = scratch
 	}
-	b, err := r.svn.readBase(ctx, dir)
-	if err != nil {
-		return nil, err
-	}
-	b.tree, err = r.mirror.treeOf(ctx, b, made)
-	return b, err
+	return r.svn.readBase(ctx, dir)
 }
 
 // revert has svn take back what was changed at paths of a working copy, and below them.

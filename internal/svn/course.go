@@ -228,6 +228,22 @@ func (r *courses) first(ctx context.Context, b *base) {
 	}
 }
 
+// checkedOut returns what was checked out, with its tree. The first time it reads the revisions, which mostly have the
+// files' texts already.
+func (r *courses) checkedOut(ctx context.Context, entries []statusEntry) (*base, error) {
+	b, err := r.baseOf(ctx, entries)
+	if err != nil {
+		return nil, err
+	}
+	if !b.partly() {
+		r.first(ctx, b)
+	}
+	if b.tree, err = r.mirror.treeOf(ctx, b, r.made); err == nil && b.partly() { // they go on top of the tree
+		r.first(ctx, b)
+	}
+	return b, err
+}
+
 // pull reads the revisions that are new, and the first time some that are old.
 func (r *courses) pull(ctx context.Context, b *base) error {
 	unlock, err := r.mirror.lock()

@@ -35,6 +35,8 @@ type seen struct {
 	untracked []string
 	left      *left
 	work      *changes
+	nodes     map[string]node // what svn has now, with properties
+	props     map[string]map[string]string
 }
 
 // tip returns the last commit: of what is not checked in, or of what was checked out.
@@ -84,10 +86,9 @@ func (r *looks) look(ctx context.Context) (*seen, error) {
 		if same("wc.db") && same(marks) {
 			b, s.left = last.course.base, last.left
 		} else {
-			if b, err = r.baseOf(ctx, entries, r.made); err != nil {
+			if b, err = r.checkedOut(ctx, entries); err != nil {
 				return nil, lockedError(err, r.own)
 			}
-			r.first(ctx, b)
 			if s.left, err = r.leftOf(ctx, entries, b); err != nil {
 				return nil, err
 			}
@@ -95,6 +96,9 @@ func (r *looks) look(ctx context.Context) (*seen, error) {
 		if s.course, err = r.course(ctx, b); err != nil {
 			return nil, err
 		}
+	}
+	if same("wc.db") {
+		s.nodes, s.props = last.nodes, last.props
 	}
 	if err := r.read(ctx, s); err != nil {
 		return nil, err
@@ -213,11 +217,10 @@ func (r *looks) read(ctx context.Context, s *seen) error {
 // changed reads what is not as it was checked out.
 func (r *looks) changed(ctx context.Context, s *seen) (*changes, error) {
 	c := &changes{set: map[string]object.Entry{}, list: map[string]string{}, when: s.course.base.when}
-	nodes, props, err := r.now(ctx, s)
-	if err != nil {
+	if err := r.now(ctx, s); err != nil {
 		return nil, err
 	}
-	b := s.course.base
+	b, nodes := s.course.base, s.nodes
 	lists, moves := map[string]string{}, map[string]string{}
 	ask := map[string]bool{}
 	for _, e := range s.entries {
@@ -256,7 +259,7 @@ func (r *looks) changed(ctx context.Context, s *seen) (*changes, error) {
 		}
 	}
 	for path := range ask {
-		if err := r.changedAt(ctx, s, c, path, nodes, props); err != nil {
+		if err := r.changedAt(ctx, s, c, path); err != nil {
 			return nil, err
 		}
 		list := lists[path]
@@ -272,33 +275,36 @@ func (r *looks) changed(ctx context.Context, s *seen) (*changes, error) {
 	return c, nil
 }
 
-// now returns the files and folders that svn has now, with their properties.
-func (r *looks) now(ctx context.Context, s *seen) (map[string]node, map[string]map[string]string, error) {
+// now reads the files and folders that svn has now, with their properties.
+func (r *looks) now(ctx context.Context, s *seen) error {
 	b := s.course.base
-	if !slices.ContainsFunc(s.entries, func(e statusEntry) bool { return e.structural() }) {
-		return b.nodes, b.props, nil
+	switch {
+	case s.nodes != nil:
+		return nil
+	case !slices.ContainsFunc(s.entries, func(e statusEntry) bool { return e.structural() }):
+		s.nodes, s.props = b.nodes, b.props
+		return nil
 	}
 	entries, err := r.svn.info(ctx, r.dir)
 	if err != nil {
-		return nil, nil, lockedError(err, r.own)
+		return lockedError(err, r.own)
 	}
-	nodes := map[string]node{}
+	s.nodes = map[string]node{}
 	for _, e := range entries {
 		path := filepath.ToSlash(e.Path)
 		if path == "." {
 			path = ""
 		}
 		if e.Schedule != "delete" && e.Kind != "none" {
-			nodes[path] = node{dir: e.Kind == "dir", sum: e.Checksum}
+			s.nodes[path] = node{dir: e.Kind == "dir", sum: e.Checksum}
 		}
 	}
-	props, err := r.svn.properties(ctx, r.dir)
-	return nodes, props, err
+	s.props, err = r.svn.properties(ctx, r.dir)
+	return err
 }
 
 // changedAt notes how a file or folder differs from what was checked out.
-func (r *looks) changedAt(ctx context.Context, s *seen, c *changes, path string, nodes map[string]node,
-	props map[string]map[string]string) error {
+func (r *looks) changedAt(ctx context.Context, s *seen, c *changes, path string) error {
 	b := s.course.base
 	put := func(at string, is object.Entry) error {
 		was, err := r.made.Find(ctx, b.tree, at)
@@ -307,10 +313,10 @@ func (r *looks) changedAt(ctx context.Context, s *seen, c *changes, path string,
 		}
 		return err
 	}
-	n, is := nodes[path]
+	n, is := s.nodes[path]
 	of := map[string]string{}
 	if is {
-		of = props[path]
+		of = s.props[path]
 	}
 	for name := range b.props[path] {
 		if _, still := of[name]; !still && !isMode(name) {

@@ -110,8 +110,11 @@ func (m *mirror) learn(sums map[string]string) (map[string]object.ID, error) {
 					sums[sum], err)
 			}
 			id := object.SHA1.Sum(object.KindBlob, data)
-			if err := w.Put(id, object.KindBlob, data); err != nil {
-				return err
+			if _, _, err := m.store.Read(id); errors.Is(err, object.ErrMissing) {
+				err = w.Put(id, object.KindBlob, data)
+				if err != nil {
+					return err
+				}
 			}
 			found[sum] = id
 			rows.Write(raw)

@@ -344,3 +344,8 @@ func (j *job) called(r plan.Route) string {
 	}
 	return string(r)
 }
+
+// placed names where a branch is, for a sentence.
+func (j *job) placed(at object.ID) string {
+	return j.s.Planner.Place(context.Background(), at, j.s.Planner.Short(at))
+}

@@ -210,8 +210,7 @@ func (s *logbookScreen) goingBack(name string) tea.Cmd {
 			s.job.notice, s.job.holds, s.job.rewrite = s.job.s.TakeNotice(), "", false
 			cmd := s.job.nav.lookAgain(true)
 			s.job.flash = term.Done(fmt.Sprintf("%s is back at %s, with its files. Your decisions are kept.",
-				w.Branch,
-				s.job.s.Planner.Short(at)))
+				w.Branch, s.job.placed(at)))
 			return cmd
 		}, nil
 	})

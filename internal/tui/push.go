@@ -416,7 +416,7 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 		s.job.flash = term.Done(what)
 	case s.job.pos.MovesBack():
 		what := fmt.Sprintf("%s is back at %s, with its files.", s.job.pos.Branch.Name,
-			s.job.s.Planner.Short(s.job.pos.Theirs))
+			s.job.placed(s.job.pos.Theirs))
 		if !s.job.pos.Stash().IsZero() {
 			what = "What git had put aside is back among your files, not committed. The stash keeps it, too."
 		}
