@@ -204,16 +204,32 @@ func nonZero(ids ...object.ID) (out []object.ID) {
 	return out
 }
 
-// keepCommit stores a commit under its id, with its tree.
+// kept is a commit under the id that it is to have.
+type kept struct {
+	id     object.ID
+	commit *object.Commit
+}
+
+// keepCommit stores a commit with its tree, unless it is there.
 func (r *courses) keepCommit(ctx context.Context, id object.ID, c *object.Commit) error {
 	if _, _, err := r.mirror.store.Read(id); !errors.Is(err, object.ErrMissing) {
 		return err
 	}
+	return r.keepCommits(ctx, []kept{{id, c}})
+}
+
+// keepCommits stores commits with their trees, at once: what they share is stored once.
+func (r *courses) keepCommits(ctx context.Context, list []kept) error {
 	return r.mirror.store.Add(func(w *odb.Writer) error {
-		if err := w.PutAll(ctx, r.made, c.Tree); err != nil {
-			return err
+		for _, k := range list {
+			if err := w.PutAll(ctx, r.made, k.commit.Tree); err != nil {
+				return err
+			}
+			if err := w.Put(k.id, object.KindCommit, k.commit.Encode()); err != nil {
+				return err
+			}
 		}
-		return w.Put(id, object.KindCommit, c.Encode())
+		return nil
 	})
 }
 
@@ -316,19 +332,21 @@ func (r *courses) readWhole(ctx context.Context, b *base, k *records, upto int64
 	}
 	v := r.reviser(ctx, b, tree, from-1)
 	v.base, v.exact = nil, true
-	var trees []object.ID
+	var made []kept
 	v.keep = func(rec *record, tree object.ID) error {
-		trees = append(trees, tree)
 		if len(rec.Edits) == 0 && !parent.IsZero() { // it changed another line, or a folder without files
 			return nil
 		}
 		k.List = append(k.List, *rec)
 		id := revisionID(b.uuid, b.line, object.ID{}, rec.Rev)
-		err := r.keepCommit(ctx, id, rec.commitOf(tree, nonZero(parent)...))
+		made = append(made, kept{id, rec.commitOf(tree, nonZero(parent)...)})
 		parent = id
+		return nil
+	}
+	if err := r.dump(ctx, b.url, from, upto, !parent.IsZero(), v); err != nil {
 		return err
 	}
-	return r.dump(ctx, b.url, from, upto, !parent.IsZero(), v)
+	return r.keepCommits(ctx, made)
 }
 
 // readPartly reads revisions onto what was checked out.

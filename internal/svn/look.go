@@ -79,6 +79,10 @@ func (r *looks) look(ctx context.Context) (*seen, error) {
 	}
 	s := &seen{own: r.own, entries: entries, stamps: stamps}
 	same := func(of string) bool { return last != nil && last.stamps[of] == stamps[of] }
+	now := func() listing { return listing{last.nodes, last.props, nil} }
+	if !same("wc.db") {
+		now = r.now(ctx, entries)
+	}
 	if same("wc.db") && same(marks) && same("revisions") {
 		s.course, s.left = last.course, last.left
 	} else {
@@ -97,8 +101,12 @@ func (r *looks) look(ctx context.Context) (*seen, error) {
 			return nil, err
 		}
 	}
-	if same("wc.db") {
-		s.nodes, s.props = last.nodes, last.props
+	is := now()
+	if is.err != nil {
+		return nil, lockedError(is.err, r.own)
+	}
+	if s.nodes, s.props = is.nodes, is.props; s.nodes == nil {
+		s.nodes, s.props = s.course.base.nodes, s.course.base.props
 	}
 	if err := r.read(ctx, s); err != nil {
 		return nil, err
@@ -217,9 +225,6 @@ func (r *looks) read(ctx context.Context, s *seen) error {
 // changed reads what is not as it was checked out.
 func (r *looks) changed(ctx context.Context, s *seen) (*changes, error) {
 	c := &changes{set: map[string]object.Entry{}, list: map[string]string{}, when: s.course.base.when}
-	if err := r.now(ctx, s); err != nil {
-		return nil, err
-	}
 	b, nodes := s.course.base, s.nodes
 	lists, moves := map[string]string{}, map[string]string{}
 	ask := map[string]bool{}
@@ -275,32 +280,38 @@ func (r *looks) changed(ctx context.Context, s *seen) (*changes, error) {
 	return c, nil
 }
 
-// now reads the files and folders that svn has now, with their properties.
-func (r *looks) now(ctx context.Context, s *seen) error {
-	b := s.course.base
-	switch {
-	case s.nodes != nil:
-		return nil
-	case !slices.ContainsFunc(s.entries, func(e statusEntry) bool { return e.structural() }):
-		s.nodes, s.props = b.nodes, b.props
-		return nil
+// listing is the files and folders that svn has, with their properties.
+type listing struct {
+	nodes map[string]node
+	props map[string]map[string]string
+	err   error
+}
+
+// now starts to read what svn has now, where that is not what was checked out. The result waits for it.
+func (r *looks) now(ctx context.Context, entries []statusEntry) func() listing {
+	if !slices.ContainsFunc(entries, func(e statusEntry) bool { return e.structural() }) {
+		return func() listing { return listing{} }
 	}
-	entries, err := r.svn.info(ctx, r.dir)
-	if err != nil {
-		return lockedError(err, r.own)
-	}
-	s.nodes = map[string]node{}
-	for _, e := range entries {
-		path := filepath.ToSlash(e.Path)
-		if path == "." {
-			path = ""
+	done := make(chan listing, 1)
+	go func() {
+		l := listing{nodes: map[string]node{}}
+		var found []infoEntry
+		found, l.err = r.svn.info(ctx, r.dir)
+		for _, e := range found {
+			path := filepath.ToSlash(e.Path)
+			if path == "." {
+				path = ""
+			}
+			if e.Schedule != "delete" && e.Kind != "none" {
+				l.nodes[path] = node{dir: e.Kind == "dir", sum: e.Checksum}
+			}
 		}
-		if e.Schedule != "delete" && e.Kind != "none" {
-			s.nodes[path] = node{dir: e.Kind == "dir", sum: e.Checksum}
+		if l.err == nil {
+			l.props, l.err = r.svn.properties(ctx, r.dir)
 		}
-	}
-	s.props, err = r.svn.properties(ctx, r.dir)
-	return err
+		done <- l
+	}()
+	return func() listing { return <-done }
 }
 
 // changedAt notes how a file or folder differs from what was checked out.
