@@ -143,6 +143,6 @@ that can be undone.`,
 		pickCommand(e, &theme), undoCommand(e),
 		onlyReads(historyCommand(e)),
 		onlyReads(annotateCommand(e)),
-		drawCommand(e), logbookCommand(e), demoCommand(e, &theme), versionCommand(e))
+		drawCommand(e), logbookCommand(e), demoCommand(e, &theme), versionCommand(e), lockCommand(e), unlockCommand(e))
 	return root
 }

@@ -21,9 +21,9 @@ type committedJSON struct {
 // commitCommand commits what is staged.
 func commitCommand(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "commit -m TEXT", Short: "Commit what is staged, with hooks and signing as configured",
-		Long: `Commits what is staged; in Mercurial, which stages nothing, all tracked files. No file
-changes, and “dorvik undo” makes it uncommitted again. To
-choose files or single edits, commit in the full screen.`,
+		Long: `Commits what is staged; in Mercurial, which stages nothing, all tracked files; in
+Subversion, what is in no change list becomes one. No file changes, and “dorvik undo”
+makes it uncommitted again. To choose files or single edits, commit in the full screen.`,
 		Args: noArgs}
 	d := recovery.Draft{Staged: true}
 	cmd.Flags().StringVarP(&d.Message, "message", "m", "", "the message, which is `TEXT`")

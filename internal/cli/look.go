@@ -72,6 +72,7 @@ type lookJSON struct {
 	Notes       []string      `json:"notes,omitempty"` // remarks about the list of git's half-done operation
 	Misfits     []misfitJSON  `json:"misfits"`
 	NotLookedAt []string      `json:"not_looked_at,omitempty"` // what could not be looked at, as sentences
+	Locks       []vcs.Lock    `json:"locks,omitempty"`         // as they were when the remote was asked last
 	Branches    *[]branchJSON `json:"branches,omitempty"`      // with --branches: most decisions first
 }
 
@@ -252,6 +253,10 @@ func (e *env) sayLook(v *recovery.Glance) {
 		}
 	}
 	e.sayMisfits(v.Misfits)
+	for _, l := range v.Locks {
+		text, stops := plan.LockSentence(time.Now(), l, v.Mine)
+		e.say("%s%s", words.If(stops, "▲ ", ""), text)
+	}
 	if n := len(p.Dirty); n > 0 {
 		stay := words.Is(n, "; joining leaves it as it is.", "; joining leaves them as they are.")
 		if v.InTheWay != nil || p.NothingToDo() || p.Trivial() == plan.UpToDate {
@@ -372,6 +377,7 @@ func lookOf(v *recovery.Glance, branches bool, collide []lookback.Branching) loo
 		}
 		out.Branches = &list
 	}
+	out.Locks = v.Locks
 	if kept := v.Kept; kept != nil {
 		out.Recovery = &openJSON{kept.Stage.String(), string(kept.Route), len(kept.Decisions.List)}
 	}

@@ -663,7 +663,8 @@ func (r *recoverer) report(ctx context.Context, p *plan.Position, j *plan.Join) 
 			r.say("%s “%s” is left out: nothing of it is left.", r.s.Planner.Name(st.Commit.ID), st.Commit.Subject())
 		case replay.Dropped:
 			r.out.Dropped = append(r.out.Dropped, st.Commit.ID)
-			r.say("%s “%s” is left out, as was wished in the full screen.", r.s.Planner.Name(st.Commit.ID), st.Commit.Subject())
+			r.say("%s “%s” is left out, as was wished in the full screen.", r.s.Planner.Name(st.Commit.ID),
+				st.Commit.Subject())
 		}
 	}
 	if text := j.Carried.Sentence(); text != "" && !p.SettlesOnly() {

@@ -116,8 +116,8 @@ func (rd *Reader) Name(id object.ID) string {
 	return id.String()
 }
 
-// Place names where a branch is, for a sentence: a commit as Name and Short do, given as named, or for one without a number
-// that below it.
+// Place names where a branch is, for a sentence: a commit as Name and Short do, given as named, or for one without a
+// number that below it.
 func (rd *Reader) Place(ctx context.Context, id object.ID, named string) string {
 	if named != vcs.Unnumbered {
 		return named

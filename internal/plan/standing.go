@@ -117,7 +117,7 @@ func (p *Position) rejected(they, commits string) Standing {
 		return Standing{Head: "An update stopped at conflicts.",
 			Text: fmt.Sprintf("svn left them in %s. They are joined anew, from your text and theirs, which svn kept.",
 				words.List(words.Some(left, 3))),
-			Next: "Your files are as the update left them until you accept the result, and undo brings them back like that."}
+			Next: "Your files are as the update left them until you accept the result; undo brings those back."}
 	}
 	if p.Branch.Linear {
 		return Standing{Head: "A check-in would be refused.",

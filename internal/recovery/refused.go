@@ -47,7 +47,7 @@ func (d *Pushed) Refused(joined bool) (head, text, next string) {
 	ref := d.Refusal
 	head, text = ref.Head(), words.Sentence(ref.Error())
 	safe, undo := "Your commits are safe here.", ""
-	if joined {
+	if joined && ref.Went == 0 {
 		safe, undo = "Your joined branch is safe here.", "; or undo the join with u"
 	}
 	next = safe + " " + ref.Next() + words.If(strings.HasPrefix(ref.Again(), "then "), ", ",

@@ -28,7 +28,9 @@ type Survey struct {
 	Needs    *Needs                 // earlier commits that a pick builds on; nil if none
 	Forward  *vcs.Line              // where the branch can be put forward into; nil if nowhere
 	Tasks    TaskSettings
-	Below    []history.Node // the common ancestor, and the one before it
+	Locks    []vcs.Lock      // in a system that knows them
+	Mine     map[string]bool // paths that your commits change, if there are locks
+	Below    []history.Node  // the common ancestor, and the one before it
 }
 
 // Survey examines the repository. With fetch it asks the remote first.
@@ -174,10 +176,26 @@ func (s *Session) surveyBeside(ctx context.Context, v *Survey) (err error) {
 	if v.Tasks, err = s.Tasks.Settings(ctx); err != nil {
 		return err
 	}
+	if v.Locks, v.Mine, err = s.Workspace.locks(ctx, v.Position); err != nil {
+		return err
+	}
 	v.Position.Exchange, err = s.Planner.Exchange(ctx, v.Position)
 	v.Forward = s.Forwards.Line(ctx, v.Position)
 	v.Position.Hidden = s.WorkTree.AskHidden(ctx)
 	return err
+}
+
+// locks returns the locks as they were last, and which paths your commits change if there are any.
+func (w *Workspace) locks(ctx context.Context, p *plan.Position) (list []vcs.Lock, mine map[string]bool, err error) {
+	locking, ok := w.Repo.(vcs.Locking)
+	if !ok {
+		return nil, nil, nil
+	}
+	if list, err = locking.Locks(ctx); err != nil || len(list) == 0 {
+		return nil, nil, err
+	}
+	mine, err = w.Planner.Mine(ctx, p)
+	return list, mine, err
 }
 
 // shown makes the abbreviated ids of a position unambiguous.
@@ -204,6 +222,8 @@ type Glance struct {
 	Overlap  []plan.Overlap
 	Misfits  []plan.Misfit
 	InTheWay *change.OverwriteError // nil if nothing is in the way
+	Locks    []vcs.Lock             // in a system that knows them
+	Mine     map[string]bool        // paths that your commits change, if there are locks
 	Kept     *ledger.State          // state of an unfinished recovery; nil if none
 	InUse    bool                   // another session holds the store, so its state is unknown
 }
@@ -221,6 +241,9 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool, from string) (*Glanc
 		return nil, err
 	}
 	if v.Position.Exchange, err = w.Planner.Exchange(ctx, v.Position); err != nil {
+		return nil, err
+	}
+	if v.Locks, v.Mine, err = w.locks(ctx, v.Position); err != nil {
 		return nil, err
 	}
 	v.Position.Hidden = w.WorkTree.AskHidden(ctx)

@@ -11,8 +11,8 @@ import (
 	"dorvik.dev/dorvik/internal/svntest"
 )
 
-// BenchmarkLook looks at a working copy of 5,000 files, for the first time and again, beside what svn takes to say what is
-// out of date.
+// BenchmarkLook looks at a working copy of 5,000 files, for the first time and again, beside what svn takes to say what
+// is out of date.
 func BenchmarkLook(b *testing.B) {
 	svntest.Isolate(b)
 	url := svntest.Repository(b)

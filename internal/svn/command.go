@@ -48,7 +48,7 @@ func (e *Error) Has(codes ...string) bool {
 	})
 }
 
-var codedLine = rx.New(`^(?:svn|svnrdump): ([EW]\d{6}): (.*)`)
+var codedLine = rx.New(`^(?:svn|svnrdump): (?:warning: )?([EW]\d{6}): (.*)`)
 
 // coded splits a line of svn into its code and its words.
 func coded(line string) (code, words string, ok bool) {
@@ -80,8 +80,9 @@ type program struct {
 // allowed lists the svn commands that Dorvik runs. Those that join are Dorvik's own work: “update” runs only where
 // nothing is changed.
 var allowed = map[string]bool{"add": true, "cat": true, "changelist": true, "checkout": true, "cleanup": true,
-	"commit": true, "info": true, "log": true, "move": true, "propdel": true, "proplist": true, "propset": true,
-	"remove": true, "revert": true, "status": true, "update": true}
+	"commit": true, "info": true, "lock": true, "log": true, "move": true, "propdel": true, "proplist": true,
+	"propset": true,
+	"remove":  true, "revert": true, "status": true, "unlock": true, "update": true}
 
 // call is one run of svn in a folder.
 type call struct {
@@ -89,6 +90,8 @@ type call struct {
 	doing string
 	args  []string
 	dump  bool // svnrdump, which writes revisions as a stream
+	// warns is called with what svn said though it ended well; nil if nobody asks.
+	warns func(said []string)
 }
 
 // in returns a call of svn in a folder.
@@ -169,6 +172,9 @@ func (p *program) stream(ctx context.Context, c call, read func(from io.Reader) 
 	}
 	if ended := (*exec.ExitError)(nil); errors.As(err, &ended) && rerr == nil {
 		return &Error{c.doing, linesOf(vcs.WithoutSecrets(said.String())), ended.ExitCode()}
+	}
+	if c.warns != nil {
+		c.warns(linesOf(vcs.WithoutSecrets(said.String())))
 	}
 	return errors.Join(rerr, err)
 }

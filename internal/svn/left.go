@@ -140,7 +140,8 @@ func (r *courses) before(ctx context.Context, b *base, path string, c conflict) 
 	return err
 }
 
-// absentAt returns the last revision before one in which a path was not there; zero if it always was, as far as is known.
+// absentAt returns the last revision before one in which a path was not there; zero if it always was, as far as is
+// known.
 func (r *courses) absentAt(ctx context.Context, b *base, path string, rev int64) (int64, error) {
 	k := r.mirror.records(b.url)
 	for id := r.lastBefore(ctx, &k, b, rev+1); !id.IsZero(); {
@@ -164,8 +165,8 @@ func (r *courses) below(ctx context.Context, tree object.ID, path string) (map[s
 	return (&reviser{made: r.made}).below(ctx, tree, path)
 }
 
-// mine returns the file with the person's text of one in conflict: the one that svn put aside or, where no marks are left
-// in the file, that itself. A file of which only some was settled is for the person to end.
+// mine returns the file with the person's text of one in conflict: the one that svn put aside or, where no marks are
+// left in the file, that itself. A file of which only some was settled is for the person to end.
 func (l *left) mine(dir, path string) (string, error) {
 	full := filepath.Join(dir, filepath.FromSlash(path))
 	c, ok := l.texts[path]
@@ -205,8 +206,8 @@ func absolute(dir, file string) string {
 type EditedError struct{ Path string }
 
 func (e *EditedError) Error() string {
-	return fmt.Sprintf("you settled some of what svn left in conflict in %[1]s, and marks of svn are left there. Settle the "+
-		"rest in the file, and Dorvik goes on with your text; or “svn revert %[1]s” takes all of yours there back. "+
+	return fmt.Sprintf("you settled some of what svn left in conflict in %[1]s, and marks of svn are left there. Settle "+
+		"the rest in the file, and Dorvik goes on with your text; or “svn revert %[1]s” takes all of yours there back. "+
 		"Nothing was changed", e.Path)
 }
 
@@ -233,8 +234,8 @@ func markedAt(dir, path string) bool {
 	return err == nil && marked(text)
 }
 
-// untouched reports whether a text with marks is as svn wrote it: between them are lines of the sides, and all else is a
-// line of one of them.
+// untouched reports whether a text with marks is as svn wrote it: between them are lines of the sides, and all else is
+// a line of one of them.
 func untouched(text, mine, theirs []byte) bool {
 	has := [2]map[string]bool{{}, {}}
 	for i, side := range [][]byte{mine, theirs} {

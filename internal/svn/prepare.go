@@ -91,7 +91,8 @@ func (r *Repo) likenessOf(dir string, s *seen) (*Likeness, error) {
 	}
 	at := &place{dir: dir, own: filepath.Join(dir, ".svn"), svn: r.svn, mirror: r.mirror, names: r.names, made: r.made,
 		bare: r.bare, settingsAt: r.own}
-	return &Likeness{Dir: dir, was: s, lost: map[string]object.Entry{}, looks: &looks{courses: &courses{&copies{newSettings(&objects{at})}}}}, nil
+	return &Likeness{Dir: dir, was: s, lost: map[string]object.Entry{},
+		looks: &looks{courses: &courses{&copies{newSettings(&objects{at})}}}}, nil
 }
 
 // share puts the files into a likeness that stay as they are. They are the same files, by other names, as svn replaces
@@ -249,7 +250,8 @@ func (e *editing) orphans(ctx context.Context) error {
 		path, name, _ := PropertyOf(propsAt + c.Path)
 		if path != "" && !e.at.Has(path) {
 			e.lost[propsAt+c.Path] = object.Entry{}
-			e.told = append(e.told, fmt.Sprintf("The property %s of %s is left out, since %[2]s was removed.", name, path))
+			e.told = append(e.told, fmt.Sprintf("The property %s of %s is left out, since %[2]s was removed.", name,
+				path))
 		}
 	})
 }

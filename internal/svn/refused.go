@@ -1,6 +1,8 @@
 package svn
 
 import (
+	"strings"
+
 	"dorvik.dev/dorvik/internal/core/rx"
 	"dorvik.dev/dorvik/internal/vcs"
 )
@@ -10,8 +12,9 @@ var codes = []struct {
 	is    vcs.RefusalKind
 	codes []string
 }{
-	{vcs.Behind, []string{"E155011", "E160024", "E170004", "E160028", "E155015"}},
-	{vcs.Locked, []string{"E160035", "E160036", "E160037", "E160038", "E160039", "E160040", "E195022"}},
+	{vcs.Behind, []string{"E155011", "E160024", "E170004", "E160028", "W160042"}},
+	{vcs.Locked, []string{"W160035", "W160037", "W160038", "W160039", "W160040", "E160035", "E160036", "E160037",
+		"E160038", "E160039", "E160040", "E195022"}},
 	{vcs.LocalHook, nil},
 	{vcs.ServerRule, []string{"E165001"}},
 	{vcs.NoLogin, []string{"E170001", "E215004", "E200015"}},
@@ -21,7 +24,7 @@ var codes = []struct {
 	{vcs.TimedOut, []string{"E000110", "E175012"}},
 	{vcs.Unreachable, []string{"E000111", "E000113", "E000101", "E000104", "E210002", "E120108"}},
 	{vcs.Store, []string{"E000028", "E000030"}},
-	{vcs.Missing, []string{"E180001", "E160013", "E170000", "E210005", "E200009", "E125002"}},
+	{vcs.Missing, []string{"E180001", "E160013", "E170000", "E210005", "E125002"}},
 	{vcs.Unreachable, []string{"E170013", "E175002"}},
 }
 
@@ -36,7 +39,11 @@ func refusalOf(said []string) *vcs.Refusal {
 		if !ok {
 			words = line
 		}
-		if has[code] = true; r.Short == "" {
+		has[code] = true
+		if strings.HasSuffix(words, "(details follow):") {
+			continue
+		}
+		if r.Short == "" {
 			r.Short = words
 		}
 		r.Words = append(r.Words, words)

@@ -69,5 +69,6 @@ func Open(ctx context.Context, top string) (*Repo, error) {
 	if r.svn.user, err = read.Config(ctx, userName); err != nil {
 		return nil, err
 	}
-	return &Repo{&checkouts{&wire{work: &work{&lines{&looks{courses: &courses{&copies{read}}}}}}}}, nil
+	at := &looks{courses: &courses{&copies{read}}}
+	return &Repo{&checkouts{&wire{work: &work{&lines{at}}, locks: &locks{at}}}}, nil
 }

@@ -40,8 +40,8 @@ func (r *work) Busy() vcs.Operation { return "" }
 type ConflictedError struct{ Paths []string }
 
 func (e *ConflictedError) Error() string {
-	return fmt.Sprintf("a merge of svn left conflicts, in %s. “svn resolve” ends each as you say, and “svn revert” takes "+
-		"your changes to a file back. Nothing was changed", strings.Join(e.Paths[:min(3, len(e.Paths))], ", "))
+	return fmt.Sprintf("a merge of svn left conflicts, in %s. “svn resolve” ends each as you say, and “svn revert” "+
+		"takes your changes to a file back. Nothing was changed", strings.Join(e.Paths[:min(3, len(e.Paths))], ", "))
 }
 
 // Unfinished finds nothing, as Busy.

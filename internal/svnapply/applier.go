@@ -86,8 +86,8 @@ func (a *Applier) Signatures() map[object.ID]object.ID { return a.became }
 // AgreeToHooks has nothing to permit: svn runs no hooks here.
 func (a *Applier) AgreeToHooks(context.Context, []*vcs.Hook) error { return nil }
 
-// AskToPush has nothing to ask. What the person settled of conflicts that svn left is made known to svn, which would check
-// nothing in otherwise.
+// AskToPush has nothing to ask. What the person settled of conflicts that svn left is made known to svn, which would
+// check nothing in otherwise.
 func (a *Applier) AskToPush(ctx context.Context, _ change.Consent) error {
 	settled, err := a.Repo.Settled(ctx)
 	if err != nil || len(settled) == 0 {
@@ -229,36 +229,10 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err != nil {
 		return nil, err
 	}
-	wp := a.Ledger.NewWaypoint(p, j, b.Tip, tree)
-	marked, beside, err := a.Repo.Left(ctx)
-	if err != nil {
-		return nil, err
-	}
-	wp.Name, wp.Aside = name, append(aside, beside...)
-	tr := &Transition{Kind: change.Accepting, Was: was, Is: is, Keep: name, Begun: time.Now(), Texts: goal.Texts,
-		Marked: marked, From: filepath.Join(a.WorkTree.kept(name), likenessDir)}
-	tip, held, err := a.prepare(ctx, tr, goal, tree)
+	tr, wp, err := a.transition(ctx, p, j, b, goal, name, aside)
 	if err != nil {
 		return nil, errors.Join(err, os.RemoveAll(a.WorkTree.kept(name)))
 	}
-	is = tr.Is
-	from, err := a.Planner.Tree(ctx, p.Head())
-	if err != nil {
-		return nil, err
-	}
-	if from != was {
-		wp.Kept = &ledger.Kept{Was: plan.Held{Staged: from, Files: was}, Is: plan.Held{Staged: tree, Files: is}}
-	}
-	if there, err := a.Planner.Tree(ctx, tip); err != nil || there != held {
-		return nil, errors.Join(err, os.RemoveAll(a.WorkTree.kept(name)), &plan.Blocked{
-			What: "A change list of Subversion holds whole files, so single edits cannot go without the rest of their file.",
-			Next: "Take whole files. Nothing was changed."})
-	}
-	wp.After = tip
-	if err := a.match(ctx, b.Tip, tip, goal.Theirs); err != nil {
-		return nil, err
-	}
-	tr.Waypoint = *wp
 	if err := a.make(ctx, tr); err != nil {
 		if cut := (*CutError)(nil); errors.As(err, &cut) {
 			return nil, err
@@ -267,6 +241,47 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		return nil, errors.Join(err, a.Ledger.Store.PutWaypoint(wp))
 	}
 	return wp, nil
+}
+
+// transition prepares a join under the name of its waypoint.
+func (a *Applier) transition(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, goal svn.Goal,
+	name string,
+	aside []string) (*Transition, *ledger.Waypoint, error) {
+	tree, err := a.Planner.Tree(ctx, b.Tip)
+	if err != nil {
+		return nil, nil, err
+	}
+	wp := a.Ledger.NewWaypoint(p, j, b.Tip, tree)
+	marked, beside, err := a.Repo.Left(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	wp.Name, wp.Aside = name, append(aside, beside...)
+	tr := &Transition{Kind: change.Accepting, Was: goal.Was, Is: goal.Is, Keep: name, Begun: time.Now(),
+		Texts:  goal.Texts,
+		Marked: marked, From: filepath.Join(a.WorkTree.kept(name), likenessDir)}
+	tip, held, err := a.prepare(ctx, tr, goal, tree)
+	if err != nil {
+		return nil, nil, err
+	}
+	from, err := a.Planner.Tree(ctx, p.Head())
+	if err != nil {
+		return nil, nil, err
+	}
+	if from != goal.Was {
+		wp.Kept = &ledger.Kept{Was: plan.Held{Staged: from, Files: goal.Was}, Is: plan.Held{Staged: tree, Files: tr.Is}}
+	}
+	if there, err := a.Planner.Tree(ctx, tip); err != nil || there != held {
+		return nil, nil, errors.Join(err, &plan.Blocked{
+			What: "A change list of Subversion holds whole files, so no single edits go without the rest of their file.",
+			Next: "Take whole files. Nothing was changed."})
+	}
+	wp.After = tip
+	if err := a.match(ctx, b.Tip, tip, goal.Theirs); err != nil {
+		return nil, nil, err
+	}
+	tr.Waypoint = *wp
+	return tr, wp, nil
 }
 
 // keptFile has what an undo needs besides the old files and the old database.
@@ -283,8 +298,8 @@ type kept struct {
 	Marked map[string]string `json:"marked,omitempty"`
 }
 
-// prepare makes the new state beside the working copy. It returns the tip that Dorvik will find there, and the tree of it
-// for the one of a join: a property without its file is left out.
+// prepare makes the new state beside the working copy. It returns the tip that Dorvik will find there, and the tree of
+// it for the one of a join: a property without its file is left out.
 func (a *Applier) prepare(ctx context.Context, tr *Transition, goal svn.Goal, tree object.ID) (tip, held object.ID,
 	err error) {
 	none := object.ID{}

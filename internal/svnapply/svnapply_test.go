@@ -282,7 +282,8 @@ func TestWhatAnUpdateLeft(t *testing.T) {
 		asked = append(asked, q.Path)
 	}
 	slices.Sort(asked)
-	assert.Equal(t, []string{".svn/properties/text/skerry:note", "both-added", "deleted-here", "deleted-there", "dir/a", "text"},
+	assert.Equal(t, []string{".svn/properties/text/skerry:note", "both-added", "deleted-here", "deleted-there",
+		"dir/a", "text"},
 		asked)
 	_, err = applytest.Join(t.Context(), s, plan.Rebase)
 	require.NoError(t, err)

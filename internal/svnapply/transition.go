@@ -40,8 +40,8 @@ type Transition struct {
 	Gone     []string          `json:"gone,omitempty"`  // folders that svn does not have any longer
 	Stays    []string          `json:"stays,omitempty"` // folders that it still has, and of which files go
 	Texts    map[string]string `json:"texts,omitempty"` // messages of change lists after it
-	// Marked are files with marks of a conflict that an update left, by the SHA-256 of their bytes. The tree before has the
-	// person's own text in their place.
+	// Marked are files with marks of a conflict that an update left, by the SHA-256 of their bytes. The tree before has
+	// the person's own text in their place.
 	Marked map[string]string `json:"marked,omitempty"`
 	Turned bool              `json:"turned,omitempty"`
 	Begun  time.Time         `json:"begun"`

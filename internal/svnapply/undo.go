@@ -42,7 +42,8 @@ func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, er
 	if p.Branch.Name != wp.Branch || base != k.Base || a.Repo.Busy() != "" {
 		return nil, &change.MovedError{Branch: wp.Branch, Undo: wp.Name}
 	}
-	tr := &Transition{Kind: change.Undoing, Waypoint: *wp, Keep: wp.Name + "-undone", Begun: time.Now(), Texts: k.Texts, Marked: k.Marked,
+	tr := &Transition{Kind: change.Undoing, Waypoint: *wp, Keep: wp.Name + "-undone", Begun: time.Now(),
+		Texts: k.Texts, Marked: k.Marked,
 		From: filepath.Join(a.WorkTree.kept(wp.Name+"-undone"), likenessDir)}
 	if err := a.layBack(ctx, p, k, tr); err != nil {
 		return nil, err

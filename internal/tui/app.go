@@ -110,6 +110,7 @@ func (a *app) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	a.pos, a.plan, a.overlap, a.st, a.inWay, a.me = v.Position, v.Plan, v.Overlap, v.State, v.InTheWay, v.Position.Me
 	a.below, a.drivers, a.ahead, a.marks, a.stash = v.Below, v.Drivers, v.Ahead, v.Marks, v.Aside
 	a.forward, a.needs, a.tasks = v.Forward, v.Needs, v.Tasks
+	a.locks, a.mine = v.Locks, v.Mine
 	a.notice = strings.TrimSpace(a.notice + " " + a.s.TakeNotice())
 	a.choose.fit()
 	a.check.taken = nil

@@ -214,6 +214,7 @@ func (s *lookScreen) view(w, h int) term.Page {
 	p.Blank()
 	switch left := max(w/2+2, min(s.lanes().need()+6, w*60/100)); {
 	case s.job.pos.NothingToDo():
+		s.held(&p, w-2, 2)
 		s.uncommitted(&p, w-2, 2)
 	case w < wide:
 		p.Rows(term.Indent(s.lanes().view(w-3, 26), 2))

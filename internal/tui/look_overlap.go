@@ -23,6 +23,7 @@ func (s *lookScreen) overlapPage(w int) term.Page {
 		p = term.Page{term.Heading("NO OVERLAP"), nil}
 		p.Rows(term.Wrap(term.Text(term.Plain, "You changed nothing that is not pushed, so nothing can conflict."), w))
 	}
+	s.held(&p, w, 0)
 	s.uncommitted(&p, w, 0)
 	s.whoToAsk(&p)
 	return p
@@ -152,6 +153,35 @@ func length(n int, whole bool, top, most int) int {
 		return 0
 	}
 	return max(1, n*most/top)
+}
+
+// held lists locks: first those that stop what you changed.
+func (s *lookScreen) held(p *term.Page, w, in int) {
+	const most = 5
+	if len(s.job.locks) == 0 {
+		return
+	}
+	if len(*p) > 0 {
+		p.Blank()
+	}
+	q := term.Page{term.Heading("LOCKS")}
+	var rest []string
+	for _, l := range s.job.locks {
+		text, stops := plan.LockSentence(s.job.now(), l, s.job.mine)
+		if stops {
+			q.Rows(term.Wrap(term.Warning(text), w))
+		} else {
+			rest = append(rest, text)
+		}
+	}
+	for i, text := range rest {
+		if i == most {
+			q.Row(term.Text(term.Dim, words.Count(len(rest)-i, "other lock", "other locks")))
+			break
+		}
+		q.Rows(term.Wrap(term.Text(term.Dim, text), w))
+	}
+	p.Rows(term.Indent(q, in))
 }
 
 func (s *lookScreen) uncommitted(p *term.Page, w, in int) {

@@ -157,10 +157,16 @@ type Refusal struct {
 	Kind  RefusalKind
 	Short string   // git's own reason, such as "fetch first"
 	Words []string // what the server or hook said, line by line
+	// Went is how many of the commits are at the remote all the same, of Of. It is zero for a system that takes all or
+	// none.
+	Went, Of int
 }
 
 func (r *Refusal) Error() string {
 	text := r.Kind.row().why
+	if r.Went > 0 {
+		text = fmt.Sprintf("%d of %d change lists are checked in, and at the next one %s", r.Went, r.Of, text)
+	}
 	if r.Short != "" {
 		text += " (" + r.Short + ")"
 	}

@@ -1,0 +1,121 @@
+package svn
+
+import (
+	"errors"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"dorvik.dev/dorvik/internal/svntest"
+	"dorvik.dev/dorvik/internal/vcs"
+)
+
+// TestRefusals provokes each refusal by a real svn.
+func TestRefusals(t *testing.T) {
+	svntest.Isolate(t)
+	for _, row := range []struct {
+		name  string
+		is    vcs.RefusalKind
+		words string
+		make  func(t *testing.T, repo string, ilka, runa *svntest.Copy)
+	}{
+		{"out of date", vcs.Behind, "is out of date", func(t *testing.T, _ string, ilka, runa *svntest.Copy) {
+			ilka.Write("f", "theirs\n")
+			ilka.Commit("theirs")
+		}},
+		{"a hook", vcs.ServerRule, "name a task", func(t *testing.T, repo string, _, _ *svntest.Copy) {
+			hook := filepath.Join(repo, "hooks", "pre-commit")
+			require.NoError(t, os.WriteFile(hook, []byte("#!/bin/sh\necho name a task >&2\nexit 1\n"), 0o755))
+		}},
+		{"a lock", vcs.Locked, "locked by 'ilka'", func(t *testing.T, _ string, ilka, _ *svntest.Copy) {
+			ilka.Svn("lock", "-q", "f")
+		}},
+		{"no repository", vcs.Missing, "", func(t *testing.T, repo string, _, _ *svntest.Copy) {
+			require.NoError(t, os.Rename(repo, repo+".away"))
+		}},
+	} {
+		t.Run(row.name, func(t *testing.T) {
+			url := svntest.Repository(t)
+			ilka := svntest.Checkout(t, url+"/trunk", "ilka")
+			ilka.Write("f", "base\n")
+			ilka.Commit("start")
+			runa := svntest.Checkout(t, url+"/trunk", "runa")
+			row.make(t, url[len("file://"):], ilka, runa)
+			runa.Write("f", "mine\n")
+			out, err := runa.Try("commit", "-q", "-m", "mine")
+			require.Error(t, err)
+			refusal := refusalOf(linesOf(out))
+			assert.Equal(t, row.is, refusal.Kind, out)
+			assert.Contains(t, out, row.words)
+			assert.NotContains(t, refusal.Error(), "details follow")
+		})
+	}
+}
+
+// TestAServerWithoutAnAnswer: nobody listens there.
+func TestAServerWithoutAnAnswer(t *testing.T) {
+	svntest.Isolate(t)
+	out, err := exec.Command("svn", "info", "--non-interactive", "svn://127.0.0.1:9/trunk").CombinedOutput()
+	require.Error(t, err)
+	assert.Equal(t, vcs.Unreachable, refusalOf(linesOf(string(out))).Kind, "%s", out)
+}
+
+func TestLocks(t *testing.T) {
+	svntest.Isolate(t)
+	url := svntest.Repository(t)
+	ilka := svntest.Checkout(t, url+"/trunk", "ilka")
+	for _, name := range []string{"a", "b", "c", "d"} {
+		ilka.Write(name, "base\n")
+	}
+	ilka.Commit("start")
+	runa := svntest.Checkout(t, url+"/trunk", "runa")
+	ilka.Svn("lock", "-q", "-m", "drawing the pier", "a")
+	runa.Svn("lock", "-q", "b", "c")
+	ilka.Svn("lock", "-q", "--force", "b")
+	runa.Svn("unlock", "-q", "--force", url+"/trunk/c")
+	r := open(t, runa)
+	r.svn.user = "runa"
+	require.NoError(t, r.Fetch(ctx, repository))
+	list, err := r.Locks(ctx)
+	require.NoError(t, err)
+	for i := range list {
+		assert.Equal(t, list[i].Owner == "", list[i].Since.IsZero())
+		list[i].Since = list[0].Since
+	}
+	assert.Equal(t, []vcs.Lock{{Path: "a", Owner: "ilka", Why: "drawing the pier"}, {Path: "b", Owner: "ilka",
+		Broken: true},
+		{Path: "c", Broken: true}}, without(list))
+
+	refused := (*vcs.Refusal)(nil)
+	require.ErrorAs(t, r.Lock(ctx, []string{"a"}, "mine", false), &refused)
+	assert.Equal(t, vcs.Locked, refused.Kind)
+	require.NoError(t, r.Lock(ctx, []string{"a", "d"}, "mine", true))
+	require.NoError(t, r.Unlock(ctx, []string{"d"}))
+	list, err = r.Locks(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, vcs.Lock{Path: "a", Owner: "runa", Why: "mine", Mine: true}, without(list)[0])
+
+	runa.Write("b", "mine\n")
+	runa.Write("d", "mine, too\n")
+	runa.Svn("changelist", "-q", "one", "d")
+	runa.Svn("changelist", "-q", "two", "b")
+	tip, err := r.Current(ctx)
+	require.NoError(t, err)
+	_, err = r.Push(ctx, vcs.Sending{Tip: tip.Tip})
+	require.True(t, errors.As(err, &refused))
+	assert.Equal(t, vcs.Locked, refused.Kind)
+	assert.Zero(t, refused.Went, "nothing goes if a later list would be stopped")
+	assert.Contains(t, refused.Words[0], "b is locked by ilka since")
+}
+
+// without returns locks without their times.
+func without(list []vcs.Lock) []vcs.Lock {
+	for i := range list {
+		list[i].Since = vcs.Lock{}.Since
+	}
+	return list
+}
