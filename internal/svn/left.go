@@ -206,9 +206,9 @@ func absolute(dir, file string) string {
 type EditedError struct{ Path string }
 
 func (e *EditedError) Error() string {
-	return fmt.Sprintf("you settled some of what svn left in conflict in %[1]s, and marks of svn are left there. Settle "+
-		"the rest in the file, and Dorvik goes on with your text; or “svn revert %[1]s” takes all of yours there back. "+
-		"Nothing was changed", e.Path)
+	return fmt.Sprintf("you settled some of what svn left in conflict in %[1]s, and marks of svn are left there. "+
+		"Settle the rest in the file, and Dorvik goes on with your text; or “svn revert %[1]s” takes all of yours "+
+		"there back. Nothing was changed", e.Path)
 }
 
 var (

@@ -273,7 +273,7 @@ func (a *Applier) transition(ctx context.Context, p *plan.Position, j *plan.Join
 	}
 	if there, err := a.Planner.Tree(ctx, tip); err != nil || there != held {
 		return nil, nil, errors.Join(err, &plan.Blocked{
-			What: "A change list of Subversion holds whole files, so no single edits go without the rest of their file.",
+			What: "A change list of Subversion holds whole files, so single edits cannot go alone.",
 			Next: "Take whole files. Nothing was changed."})
 	}
 	wp.After = tip
