@@ -13,6 +13,8 @@ import (
 
 	"dorvik.dev/dorvik/internal/applytest"
 	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/faulttest"
 	"dorvik.dev/dorvik/internal/gittest"
@@ -330,4 +332,53 @@ func TestWhatWasSettledByHandIsCheckedIn(t *testing.T) {
 	i.Svn("update", "-q")
 	assert.Equal(t, strings.Replace(lines, "two", "BOTH", 1), i.Read("text"))
 	assert.Equal(t, []string{"both"}, messages(i, "HEAD"))
+}
+
+// TestTheRoad: change lists are given messages, put together and left out like commits.
+func TestTheRoad(t *testing.T) {
+	svntest.Isolate(t)
+	url := svntest.Repository(t)
+	i := svntest.Checkout(t, url+"/trunk", "ilka")
+	for _, name := range []string{"a", "b", "c"} {
+		i.Write(name, lines)
+	}
+	i.Commit("start")
+	r := svntest.Checkout(t, url+"/trunk", "runa")
+	for _, name := range []string{"a", "b", "c"} {
+		r.Write(name, "mine\n"+lines)
+		r.Svn("changelist", "-q", "list "+name, name)
+	}
+	i.Write("new", "theirs\n")
+	i.Commit("theirs")
+	before := state(t, r.Dir)
+
+	c := &crew{T: t, url: url, ilka: i, runa: r}
+	s := c.session(r.Dir)
+	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	require.NoError(t, s.Ledger.Sync(p))
+	mine := p.Divergence.Yours // the newest first
+	require.Len(t, mine, 3)
+	for id, request := range map[object.ID]replay.Request{mine[2].ID: {Message: "Both\n\nFor SKERRY-31\n"},
+		mine[1].ID: {Into: true}, mine[0].ID: {Leave: true}} {
+		require.NoError(t, s.Ledger.Request(id, request))
+	}
+	_, err = applytest.Join(t.Context(), s, plan.Rebase)
+	require.NoError(t, err)
+	assert.Equal(t, "--- Changelist 'list a':\nM       a\nM       b", statusOf(r))
+	assert.Equal(t, lines, r.Read("c"))
+	_, err = s.Applier.GoBack(t.Context(), "")
+	require.NoError(t, err)
+	assert.Equal(t, before, state(t, r.Dir))
+
+	p, err = s.Locate(t.Context(), false)
+	require.NoError(t, err)
+	_, err = applytest.Join(t.Context(), s, plan.Rebase)
+	require.NoError(t, err)
+	pushed, err := s.Push.Tip(t.Context(), p, change.Consent{})
+	require.NoError(t, err)
+	require.Nil(t, pushed.Refusal)
+	said := strings.Join(messages(i, "HEAD"), "\n")
+	assert.True(t, strings.HasPrefix(said, "Both\nFor SKERRY-31"), said)
+	assert.Empty(t, r.Svn("status"))
 }

@@ -43,7 +43,7 @@ func openLines(j *job, joins bool) tea.Cmd {
 	s := &linesScreen{job: j, joins: joins, reads: j.newBeside(), fresh: newNews(),
 		ended: make(chan struct{}), chosen: j.st.Usual[j.pos.Branch.Name].Name}
 	s.rows.rows = func() int {
-		if joins {
+		if s.typed() {
 			return len(s.lines()) + 1 // the last is for an address
 		}
 		return len(s.lines())
@@ -102,6 +102,9 @@ func (s *linesScreen) lines() []lookback.Branching {
 	return slices.Clone(s.list)
 }
 
+// typed reports whether a line at an address can be joined with.
+func (s *linesScreen) typed() bool { return s.joins && !s.job.pos.Branch.Linear }
+
 // marked returns the line of the marked row. ok is false on the row for an address.
 func (s *linesScreen) marked() (b lookback.Branching, ok bool) {
 	list := s.lines()
@@ -121,7 +124,7 @@ func (s *linesScreen) actions() []action {
 			act(keys.History, "its commits", commits))
 	case ok:
 		out = append(out, act(keys.Next, "its commits beside yours", commits))
-	case s.joins:
+	case s.typed():
 		out = append(out, acts(keys.Next, "type an address", s.typeAddress))
 	}
 	out = append(out, s.rows.keys("line")...)
@@ -207,7 +210,7 @@ func (s *linesScreen) view(w, h int) term.Page {
 	for _, b := range list {
 		rows.item(s.line(b, w))
 	}
-	if s.joins {
+	if s.typed() {
 		rows.item(term.Text(term.Dim, "an address that no remote has…"))
 	}
 	if s.more > 0 {

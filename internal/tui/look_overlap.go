@@ -195,13 +195,17 @@ func (s *lookScreen) uncommitted(p *term.Page, w, in int) {
 	if len(*p) > 0 {
 		p.Blank()
 	}
-	q := term.Page{term.Heading("NOT COMMITTED YET")}
+	head, does := "NOT COMMITTED YET", " The comma key commits it."
+	if s.job.pos.Branch.Linear {
+		head, does = "IN NO CHANGE LIST", " The comma key puts it into one."
+	}
+	q := term.Page{term.Heading(head)}
 	l := term.Text(term.Plain, words.List(words.Some(paths, 3))+". ")
 	if s.job.inWay == nil && !s.job.pos.NothingToDo() && s.job.pos.Trivial() != plan.UpToDate {
 		l = l.Add(term.Dim, "This stays exactly as it is: the join does not touch "+words.Is(len(paths), "that file",
 			"those files")+".")
 	}
-	l = l.Add(term.Dim, " The comma key commits it.")
+	l = l.Add(term.Dim, does)
 	q.Rows(term.Wrap(l, w))
 	p.Rows(term.Indent(q, in))
 }
