@@ -306,8 +306,17 @@ func (p *program) revert(ctx context.Context, dir string, paths []string) error 
 	tops := slices.Clone(paths)
 	slices.Sort(tops)
 	tops = slices.CompactFunc(tops, func(a, b string) bool { return strings.HasPrefix(b, a+"/") })
-	c := in(dir, "asking svn what was checked out", "revert", "--quiet", "--depth", "infinity")
-	return p.at(ctx, c, tops)
+	const doing = "asking svn what was checked out"
+	if len(tops) > 0 && tops[0] == "" { // of the top its properties alone, for what is below is listed by itself
+		if _, err := p.run(ctx, in(dir, doing, "revert", "--quiet", "--depth", "empty", ".")); err != nil {
+			return err
+		}
+		tops = tops[1:]
+	}
+	if len(tops) == 0 {
+		return nil
+	}
+	return p.at(ctx, in(dir, doing, "revert", "--quiet", "--depth", "infinity"), tops)
 }
 
 // at runs a command of svn on paths, however many.

@@ -85,6 +85,11 @@ func (l *statusList) all() []statusEntry {
 			out = append(out, e)
 		}
 	}
+	for i := range out {
+		if out[i].Path == "." {
+			out[i].Path = "" // the top, as elsewhere
+		}
+	}
 	slices.SortFunc(out, func(a, b statusEntry) int { return strings.Compare(a.Path, b.Path) })
 	return out
 }

@@ -80,6 +80,8 @@ func newCrew(t *testing.T) *crew {
 	r.Svn("changelist", "-q", "second", "went", "mine/moved", "keywords", "mine/goes")
 	r.Write("g", "edited\n"+r.Read("g"))
 	r.Svn("mkdir", "-q", "made")
+	r.Svn("propset", "-q", "skerry:own", "mine", ".")
+	r.Svn("propset", "-q", "svn:ignore", "*.o\n*.mine\n", ".")
 	r.Write("untracked", "untracked\n")
 	r.Write("new", "in the way\n")
 	return c
@@ -134,7 +136,14 @@ func TestJoinsAreMadeTakenBackAndCheckedIn(t *testing.T) {
 	assert.Equal(t, "edited\ng\n"+lines, r.Read("g"))
 	assert.Equal(t, "mine\n$Rev$ of "+lines+"theirs\n", r.Read("keywords"))
 	assert.NoDirExists(t, filepath.Join(r.Dir, "empty"))
-	assert.Equal(t, `--- Changelist 'first':
+	assert.Equal(t, ` M      .
+M       g
+A       made
+D       moved
+        > moved to mine/moved
+?       untracked
+
+--- Changelist 'first':
 A       added
 M       f
 
@@ -143,14 +152,8 @@ MM      keywords
 D       mine/goes
 A  +    mine/moved
         > moved from moved
-M       was-moved
-
-M       g
-A       made
-D       moved
-        > moved to mine/moved
-?       untracked`, statusOf(r))
-	assert.Equal(t, "*.o\n*.a", r.Svn("propget", "svn:ignore", "--strict", "."))
+M       was-moved`, statusOf(r))
+	assert.Equal(t, "*.o\n*.mine\n*.a", r.Svn("propget", "svn:ignore", "--strict", "."))
 
 	_, err = s.Applier.GoBack(t.Context(), "")
 	require.NoError(t, err)
@@ -167,7 +170,7 @@ D       moved
 	require.NoError(t, err)
 	require.Nil(t, pushed.Refusal)
 	assert.Equal(t, pushed.Tip, pushed.Holds)
-	assert.Equal(t, "M       g\nA       made\n?       untracked", statusOf(r), "what is in no list stays")
+	assert.Equal(t, " M      .\nM       g\nA       made\n?       untracked", statusOf(r), "what is in no list stays")
 	c.ilka.Svn("update", "-q")
 	assert.Equal(t, r.Read("f"), c.ilka.Read("f"))
 	assert.Equal(t, "edited\nmoved\n"+lines, c.ilka.Read("mine/moved"))
