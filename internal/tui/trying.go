@@ -16,9 +16,8 @@ import (
 
 // triedByHand is the message that the shell in the joined code ended.
 type triedByHand struct {
-	dir     string
-	quietly bool // only what was changed is told
-	err     error
+	dir string
+	err error
 }
 
 // tryIt runs the command of dorvik.run in the joined code, beside the screen, or else opens a shell there. If the
@@ -46,8 +45,7 @@ func (s *checkScreen) tryIt() tea.Cmd {
 				return s.runBeside(dir, line)
 			}
 			return tea.ExecProcess(check.Shell("", dir), func(err error) tea.Msg {
-				return triedByHand{dir, false,
-					err}
+				return triedByHand{dir, err}
 			})
 		}, nil
 	})
@@ -59,9 +57,6 @@ func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
 	return s.job.start("looking at what you changed", func(ctx context.Context, _ func(int, int)) (then, error) {
 		found, err := s.job.s.Prover.TriedIn(ctx, msg.dir, tree)
 		return func() tea.Cmd {
-			if len(found.Mends) == 0 && msg.quietly {
-				return nil
-			}
 			if len(found.Mends) == 0 {
 				s.job.flash = term.Text(term.Plain,
 					"No text of the joined code was changed there."+untaken(found.Other))
@@ -70,6 +65,26 @@ func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
 			s.job.open(&triedScreen{checkScreen: s, found: found, rows: triedRows(found)})
 			return nil
 		}, err
+	})
+}
+
+// triedBeside is tried after a program ended, beside the screen: a key that runs it again is not lost meanwhile. What was
+// changed is shown only if the person still looks at what that run printed.
+func (s *checkScreen) triedBeside(dir string, p *trial) tea.Cmd {
+	tree := s.job.join.Tree
+	return s.job.newBeside().start(func(ctx context.Context) (then, error) {
+		found, err := s.job.s.Prover.TriedIn(ctx, dir, tree)
+		return func() tea.Cmd {
+			on, ok := s.job.screen().(*trialScreen)
+			switch {
+			case !ok || on.trial != p || s.job.trial != p || s.job.task != nil:
+			case err != nil:
+				return s.job.failed(err)
+			case len(found.Mends) > 0:
+				s.job.open(&triedScreen{checkScreen: s, found: found, rows: triedRows(found)})
+			}
+			return nil
+		}, nil
 	})
 }
 
@@ -154,10 +169,7 @@ func (s *checkScreen) runBeside(dir, line string) tea.Cmd {
 		report, err := check.Run(ctx, dir, line, nil, p.out.add)
 		return besideEnded{then: func() tea.Cmd {
 			p.record(report, err, s.job.now())
-			if on, ok := s.job.screen().(*trialScreen); ok && on.trial == p && s.job.task == nil {
-				return s.tried(triedByHand{dir: dir, quietly: true})
-			}
-			return nil
+			return s.triedBeside(dir, p)
 		}}
 	}, p.out.more(p.over))
 }
