@@ -68,8 +68,8 @@ func (s *checkScreen) tried(msg triedByHand) tea.Cmd {
 	})
 }
 
-// triedBeside is tried after a program ended, beside the screen: a key that runs it again is not lost meanwhile. What was
-// changed is shown only if the person still looks at what that run printed.
+// triedBeside is tried after a program ended, beside the screen: a key that runs it again is not lost meanwhile. What
+// was changed is shown only if the person still looks at what that run printed.
 func (s *checkScreen) triedBeside(dir string, p *trial) tea.Cmd {
 	tree := s.job.join.Tree
 	return s.job.newBeside().start(func(ctx context.Context) (then, error) {
