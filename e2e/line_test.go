@@ -380,7 +380,7 @@ done
 	x.press("w")
 	x.see("ITS MESSAGE", "Merge origin/main into main", "References: #7")
 	x.press("End", "Space", "#", "9", "C-s")
-	x.see("Merge origin/main into main #9", "Ready to join and push.")
+	x.see("Merge origin/main into main #9", "Ready to join and push.", "#7, #9", "the remote is where it was")
 	x.press("Enter")
 	x.see("Pushed.")
 	assert.Equal(t, "Merge origin/main into main #9", mine.Git("log", "-1", "--format=%s"))

@@ -45,6 +45,8 @@ func pullIntoConflicts(t *testing.T, x *terminal) {
 	assert.Equal(t, x.remoteTip(), x.tip())
 	assert.Contains(t, mine.Read("fares/fares.go"), "roundUp(rate*v.HalfMetres(), 10)")
 	x.in.sound(t, x.scene.Clone)
+	x.press("q")
+	x.see("ended with 0")
 }
 
 // TestAnUpdateIntoConflicts: svn mixed two people's work into the files and stopped; one place was settled by hand.
@@ -74,6 +76,8 @@ func TestAnUpdateIntoConflicts(t *testing.T) {
 	assert.Equal(t, "M cmd/skerry/main.go", strings.TrimSpace(x.in.status(t, x.scene.Clone)), "no copy is left")
 	assert.Contains(t, mine.Read("fares/fares.go"), "roundUp(rate*v.HalfMetres(), 10)")
 	assert.Contains(t, mine.Read("docs/harbours.md"), "- Holm, pier, all vehicles, April to September\n- Ness, slip only")
+	x.press("q")
+	x.see("ended with 0")
 }
 
 // TestAFileInTheWayIsCarried has uncommitted work in a file that the join changes, which asks, and

@@ -197,5 +197,5 @@ func histories() int {
 	if n, err := strconv.Atoi(os.Getenv("DORVIK_HISTORIES")); err == nil {
 		return n
 	}
-	return 3
+	return 2
 }

@@ -25,7 +25,7 @@ import (
 // both ask nothing, the files are the same. An undo leaves everything as it was.
 func TestUpdatesAgreeWithSvn(t *testing.T) {
 	svntest.Isolate(t)
-	many, seed := 4, uint64(29)
+	many, seed := 2, uint64(29)
 	if n, err := strconv.Atoi(os.Getenv("DORVIK_SVN_COPIES")); err == nil {
 		many = n
 	}
