@@ -119,3 +119,42 @@ func without(list []vcs.Lock) []vcs.Lock {
 	}
 	return list
 }
+
+// TestLogin: a server that wants a password is asked with what the person says, and a wrong answer is forgotten.
+func TestLogin(t *testing.T) {
+	svntest.Isolate(t)
+	repo := svntest.Repository(t)[len("file://"):]
+	for name, text := range map[string]string{
+		"svnserve.conf": "[general]\nanon-access = none\npassword-db = passwd\nrealm = skerry\n",
+		"passwd":        "[users]\nruna = tide\n",
+	} {
+		require.NoError(t, os.WriteFile(filepath.Join(repo, "conf", name), []byte(text), 0o600))
+	}
+	address := svntest.Serve(t, repo)
+	runa := svntest.At(t, t.TempDir(), "runa")
+	runa.Svn("checkout", "-q", "--password", "tide", "--no-auth-cache", address+"/trunk", ".")
+	r := open(t, runa)
+	refused := (*vcs.Refusal)(nil)
+	require.ErrorAs(t, r.Fetch(ctx, repository), &refused)
+	assert.Equal(t, vcs.NoLogin, refused.Kind)
+
+	asked := filepath.Join(t.TempDir(), "asked")
+	helper := func(word string) {
+		at := filepath.Join(t.TempDir(), "ask")
+		text := "#!/bin/sh\necho \"$1\" >> " + asked + "\ncase $1 in User*) echo runa ;; *) echo " + word + " ;; esac\n"
+		require.NoError(t, os.WriteFile(at, []byte(text), 0o755))
+		r.AskBy([]string{"SSH_ASKPASS=" + at})
+	}
+	helper("wrong")
+	require.ErrorAs(t, r.Fetch(ctx, repository), &refused)
+	assert.Equal(t, vcs.NoLogin, refused.Kind)
+	helper("tide")
+	require.NoError(t, r.Fetch(ctx, repository))
+	text, err := os.ReadFile(asked)
+	require.NoError(t, err)
+	assert.Contains(t, string(text), "User name for ")
+	assert.Contains(t, string(text), "Password for ")
+	require.NoError(t, os.Remove(asked))
+	require.NoError(t, r.Fetch(ctx, repository), "the answer is kept")
+	assert.NoFileExists(t, asked)
+}

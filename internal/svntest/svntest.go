@@ -3,11 +3,13 @@
 package svntest
 
 import (
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/require"
 )
@@ -86,4 +88,28 @@ func (c *Copy) Read(path string) string {
 func (c *Copy) Commit(message string) {
 	c.Svn("add", "-q", "--force", ".")
 	c.Svn("commit", "-q", "-m", message)
+}
+
+// Serve serves a repository by svnserve and returns its address.
+func Serve(t testing.TB, repo string) string {
+	port, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	address := port.Addr().String()
+	require.NoError(t, port.Close())
+	_, number, _ := net.SplitHostPort(address)
+	cmd := exec.Command("svnserve", "--daemon", "--foreground", "--root", repo, "--listen-host", "127.0.0.1",
+		"--listen-port", number)
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() {
+		_ = cmd.Process.Kill()
+		_ = cmd.Wait()
+	})
+	require.Eventually(t, func() bool {
+		conn, err := net.Dial("tcp", address)
+		if err == nil {
+			conn.Close()
+		}
+		return err == nil
+	}, 10*time.Second, 20*time.Millisecond)
+	return "svn://" + address
 }
