@@ -21,23 +21,7 @@ type Repo struct{ *checkouts }
 var _ vcs.System = (*Repo)(nil)
 
 // TopOf returns the nearest folder upwards that is the top of a working folder.
-func TopOf(dir string) (top string, ok bool) {
-	at, err := filepath.Abs(dir)
-	if err == nil {
-		at, err = filepath.EvalSymlinks(at)
-	}
-	if err != nil {
-		return "", false
-	}
-	for ; ; at = filepath.Dir(at) {
-		if info, err := os.Stat(filepath.Join(at, ".hg")); err == nil && info.IsDir() {
-			return at, true
-		}
-		if at == filepath.Dir(at) {
-			return "", false
-		}
-	}
-}
+func TopOf(dir string) (top string, ok bool) { return beside.TopOf(dir, ".hg") }
 
 // notRead are forms of storage that Dorvik does not read, by their names in the repository's requirements, and what
 // they are.

@@ -125,7 +125,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	case carried:
 		is = j.Carried.Files
 	case u != nil: // what is not carried stays as it is, or is in the way
-		if is, err = a.besides(ctx, u, tree); err != nil {
+		if is, err = u.Onto(ctx, a.Planner.Store, tree); err != nil {
 			return none, none, nil, err
 		}
 		now.Carried = nil
@@ -133,7 +133,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	if u != nil {
 		was = u.Files
 	}
-	aside, err = a.WorkTree.obstacles(ctx, &now, tree)
+	aside, err = a.WorkTree.dir().Obstacles(ctx, &now, tree)
 	if over := (*change.OverwriteError)(nil); consent.MoveAside && errors.As(err, &over) && over.Unknown {
 		aside, err = append(aside, over.Paths...), nil
 	}
@@ -157,19 +157,6 @@ func heldBy(p *plan.Position) *plan.Uncommitted {
 	return nil
 }
 
-// besides is a tree with the uncommitted work.
-func (a *Applier) besides(ctx context.Context, u *plan.Uncommitted, tree object.ID) (object.ID, error) {
-	set := map[string]object.Entry{}
-	for _, p := range u.Paths {
-		e, err := a.Planner.Store.Find(ctx, u.Files, p)
-		if err != nil {
-			return tree, err
-		}
-		set[p] = e
-	}
-	return a.Planner.Store.Edit(ctx, tree, set)
-}
-
 // Accept applies a join. It makes changesets of the commits and moves the working folder to them. Changesets that were
 // made again are kept in a bundle under the waypoint, and removed.
 func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, consent change.Consent,
@@ -185,7 +172,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err != nil {
 		return nil, err
 	}
-	name, err := a.name(p.Tip())
+	name, err := workdir.Reserve(ctx, a.Ledger, a.Repo, p.Tip())
 	if err != nil {
 		return nil, err
 	}
@@ -216,7 +203,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		return nil, err
 	}
 	if err := a.make(ctx, tr); err != nil {
-		if cut := (*CutError)(nil); errors.As(err, &cut) {
+		if cut := (*workdir.CutError)(nil); errors.As(err, &cut) {
 			return nil, err
 		}
 		wp.GoneBack = true
@@ -325,22 +312,6 @@ func (a *Applier) keepMarks(ctx context.Context, tr *Transition, was hg.Marks) e
 		return fmt.Errorf("keeping which files are added or removed: %w; nothing was changed", err)
 	}
 	return nil
-}
-
-// name reserves a name for a waypoint.
-func (a *Applier) name(before object.ID) (string, error) {
-	for {
-		name, err := a.Ledger.Store.NextName()
-		if err != nil {
-			return "", err
-		}
-		err = a.Repo.UpdateRefs(context.Background(), "", vcs.RefUpdate{Name: (&ledger.Waypoint{Name: name}).Ref(),
-			New: before})
-		if taken := (*vcs.RefMovedError)(nil); errors.As(err, &taken) {
-			continue
-		}
-		return name, err
-	}
 }
 
 // What is kept under a waypoint.
@@ -517,7 +488,7 @@ func (a *Applier) Switch(ctx context.Context, branch string) error {
 		return err
 	}
 	if u != nil {
-		if tr.Is, err = a.besides(ctx, u, tree); err != nil {
+		if tr.Is, err = u.Onto(ctx, a.Planner.Store, tree); err != nil {
 			return err
 		}
 		tr.Was = u.Files

@@ -177,7 +177,8 @@ func TestJoinsAreMadeAndTakenBack(t *testing.T) {
 				if !laden {
 					assert.Empty(t, after["-status"])
 				} else {
-					assert.Equal(t, "M f\nM g\nM was-moved\nA added\nA caf\xe9\nA copied\n  g\nR mine/goes", after["-status"])
+					assert.Equal(t, "M f\nM g\nM was-moved\nA added\nA caf\xe9\nA copied\n  g\nR mine/goes",
+						after["-status"])
 					assert.Contains(t, c.runa.Read("was-moved"), "edited\nmoved")
 				}
 				_, err = s.Applier.GoBack(t.Context(), "")

@@ -137,23 +137,8 @@ func (w *WorkTree) NothingOwn([]vcs.Dirty) bool { return false }
 
 // InTheWay returns a *change.OverwriteError with the uncommitted work that going to a tree would change.
 func (w *WorkTree) InTheWay(ctx context.Context, p *plan.Position, tree object.ID) error {
-	_, err := w.obstacles(ctx, p, tree)
+	_, err := w.dir().Obstacles(ctx, p, tree)
 	return err
-}
-
-// obstacles is InTheWay that also returns untracked files that already have the new content.
-func (w *WorkTree) obstacles(ctx context.Context, p *plan.Position, tree object.ID) (same []string, err error) {
-	if tree.IsZero() {
-		return nil, nil
-	}
-	from, err := w.Planner.Tree(ctx, p.Head())
-	if err != nil {
-		return nil, err
-	}
-	if p.Carried != nil {
-		return w.dir().Between(ctx, from, tree, workdir.UnknownTo(p.Dirty), p.Carried.Paths...)
-	}
-	return w.dir().Between(ctx, from, tree, p.Dirty)
 }
 
 // AskHidden finds none: hg hides no changes.
@@ -163,15 +148,7 @@ func (w *WorkTree) AskHidden(context.Context) func() (map[string]bool, error) {
 
 // Touched lists the files that a join changes, and which of them seem to be open in an editor.
 func (w *WorkTree) Touched(ctx context.Context, p *plan.Position, tree object.ID) (*change.Touched, error) {
-	from, err := w.Planner.Tree(ctx, p.Head())
-	if err != nil {
-		return nil, err
-	}
-	own := map[string]bool{}
-	for _, d := range p.Dirty {
-		own[d.Path] = !d.Untracked
-	}
-	return w.dir().Touched(ctx, from, tree, own)
+	return w.dir().TouchedFrom(ctx, p, tree)
 }
 
 // HalfDone returns the interrupted change, or nil. alive is true if a process is still working on it.

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"context"
 	"io/fs"
 	"slices"
 	"strings"
@@ -48,6 +49,19 @@ func (u *Uncommitted) Add(p Part) {
 	if p.Base != p.Tree {
 		u.Parts = append(u.Parts, p)
 	}
+}
+
+// Onto returns a tree with the uncommitted files in it.
+func (u *Uncommitted) Onto(ctx context.Context, store *object.Overlay, tree object.ID) (object.ID, error) {
+	set := map[string]object.Entry{}
+	for _, p := range u.Paths {
+		e, err := store.Find(ctx, u.Files, p)
+		if err != nil {
+			return tree, err
+		}
+		set[p] = e
+	}
+	return store.Edit(ctx, tree, set)
 }
 
 // Same reports whether both have the same content.

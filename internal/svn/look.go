@@ -267,14 +267,14 @@ func (r *looks) changed(ctx context.Context, s *seen) (*changes, error) {
 		if err := r.changedAt(ctx, s, c, path); err != nil {
 			return nil, err
 		}
-		list := lists[path]
-		if to := moves[path]; list == "" && to != "" {
+	}
+	for at := range c.set {
+		list := lists[nodeOf(at)]
+		if to := moves[nodeOf(at)]; list == "" && to != "" {
 			list = lists[to]
 		}
-		for at := range c.set {
-			if nodeOf(at) == path && list != "" {
-				c.list[at] = list
-			}
+		if list != "" {
+			c.list[at] = list
 		}
 	}
 	return c, nil

@@ -545,15 +545,8 @@ func (l *Likeness) check(ctx context.Context, g Goal) error {
 		return fmt.Errorf("svn does not take the joined files as they are to be%s. Nothing was changed",
 			difference(ctx, l.looks.store(), g.Is, tree))
 	}
-	l.Tip, l.Base = s.tip(), s.course.from
-	entries, err := l.looks.svn.info(ctx, l.Dir)
-	for _, e := range entries {
-		if e.Kind == "dir" && e.Schedule != "delete" && e.Path != "." {
-			l.Dirs = append(l.Dirs, filepath.ToSlash(e.Path))
-		}
-	}
-	slices.Sort(l.Dirs)
-	return err
+	l.Tip, l.Base, l.Dirs = s.tip(), s.course.from, s.dirs()
+	return nil
 }
 
 // difference names a path in which two trees differ.
@@ -566,15 +559,21 @@ func difference(ctx context.Context, store *object.Overlay, a, b object.ID) stri
 }
 
 // Dirs returns the folders that svn has in the working copy, parents first.
-func (r *Repo) Dirs(ctx context.Context) (dirs []string, err error) {
-	entries, err := r.svn.info(ctx, r.dir)
-	for _, e := range entries {
-		if e.Kind == "dir" && e.Schedule != "delete" && e.Path != "." {
-			dirs = append(dirs, filepath.ToSlash(e.Path))
+func (r *Repo) Dirs(ctx context.Context) ([]string, error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return s.dirs(), nil
+}
+
+func (s *seen) dirs() (out []string) {
+	for _, path := range sortedKeys(s.nodes) {
+		if s.nodes[path].dir && path != "" {
+			out = append(out, path)
 		}
 	}
-	slices.Sort(dirs)
-	return dirs, err
+	return out
 }
 
 // CopyWhole copies a file or a link with its time and permissions, and makes the folders of its new path.

@@ -24,23 +24,7 @@ type Repo struct{ *checkouts }
 var _ vcs.System = (*Repo)(nil)
 
 // TopOf returns the nearest folder upwards that is the top of a working copy.
-func TopOf(dir string) (top string, ok bool) {
-	at, err := filepath.Abs(dir)
-	if err == nil {
-		at, err = filepath.EvalSymlinks(at)
-	}
-	if err != nil {
-		return "", false
-	}
-	for ; ; at = filepath.Dir(at) {
-		if info, err := os.Stat(filepath.Join(at, ".svn")); err == nil && info.IsDir() {
-			return at, true
-		}
-		if at == filepath.Dir(at) {
-			return "", false
-		}
-	}
-}
+func TopOf(dir string) (top string, ok bool) { return beside.TopOf(dir, ".svn") }
 
 // Open opens the working copy with the given top.
 func Open(ctx context.Context, top string) (*Repo, error) {

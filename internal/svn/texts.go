@@ -70,9 +70,6 @@ func formOf(props map[string]string) Form {
 	return Form{keywordsIn(props[propKeywords]), strings.TrimSpace(props[propEOL]) == "native"}
 }
 
-// Plain reports whether the file is written as it is stored.
-func (f Form) Plain() bool { return len(f.keywords) == 0 && !f.native }
-
 // Stored returns the text that the repository has for one in a working copy: keywords are not filled in, and lines end
 // with a line feed if their ends are the operating system's.
 func (f Form) Stored(text []byte) []byte {

@@ -173,7 +173,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	case carried:
 		is = j.Carried.Files
 	case u != nil: // what is not carried stays as it is, or is in the way
-		if is, err = a.besides(ctx, u, tree); err != nil {
+		if is, err = u.Onto(ctx, a.Planner.Store, tree); err != nil {
 			return none, none, nil, err
 		}
 		now.Carried = nil
@@ -181,24 +181,11 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	if u != nil {
 		was = u.Files
 	}
-	aside, err = a.WorkTree.obstacles(ctx, &now, tree)
+	aside, err = a.WorkTree.dir().Obstacles(ctx, &now, tree)
 	if over := (*change.OverwriteError)(nil); consent.MoveAside && errors.As(err, &over) && over.Unknown {
 		aside, err = append(aside, over.Paths...), nil
 	}
 	return was, is, aside, err
-}
-
-// besides is a tree with the uncommitted work.
-func (a *Applier) besides(ctx context.Context, u *plan.Uncommitted, tree object.ID) (object.ID, error) {
-	set := map[string]object.Entry{}
-	for _, p := range u.Paths {
-		e, err := a.Planner.Store.Find(ctx, u.Files, p)
-		if err != nil {
-			return tree, err
-		}
-		set[p] = e
-	}
-	return a.Planner.Store.Edit(ctx, tree, set)
 }
 
 // Accept applies a join: the working copy goes to the newest revision, with what is joined on top.
@@ -225,7 +212,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err := a.sort(ctx, p, j, b, &goal); err != nil {
 		return nil, err
 	}
-	name, err := a.name(p.Tip())
+	name, err := workdir.Reserve(ctx, a.Ledger, a.Repo, p.Tip())
 	if err != nil {
 		return nil, err
 	}
@@ -234,7 +221,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		return nil, errors.Join(err, os.RemoveAll(a.WorkTree.kept(name)))
 	}
 	if err := a.make(ctx, tr); err != nil {
-		if cut := (*CutError)(nil); errors.As(err, &cut) {
+		if cut := (*workdir.CutError)(nil); errors.As(err, &cut) {
 			return nil, err
 		}
 		wp.GoneBack = true
@@ -359,22 +346,6 @@ func without(list, other []string) (out []string) {
 		}
 	}
 	return out
-}
-
-// name reserves a name for a waypoint.
-func (a *Applier) name(before object.ID) (string, error) {
-	for {
-		name, err := a.Ledger.Store.NextName()
-		if err != nil {
-			return "", err
-		}
-		err = a.Repo.UpdateRefs(context.Background(), "", vcs.RefUpdate{Name: (&ledger.Waypoint{Name: name}).Ref(),
-			New: before})
-		if taken := (*vcs.RefMovedError)(nil); errors.As(err, &taken) {
-			continue
-		}
-		return name, err
-	}
 }
 
 // sort finds the change lists of the joined files, and the lists' messages: of each commit of the result, the list that

@@ -47,33 +47,13 @@ type Transition struct {
 	Begun  time.Time         `json:"begun"`
 }
 
-func journalPath(own string) string { return filepath.Join(own, "dorvik", "moving.json") }
-
 // readJournal reads the journal. It returns nil if there is none.
 func readJournal(own string) (*Transition, error) {
-	tr, path := &Transition{}, journalPath(own)
-	found, ok, err := workdir.ReadJournal(path, tr)
-	switch {
-	case err != nil || !found:
-		return nil, err
-	case !ok:
-		return nil, &workdir.JournalError{Path: path, Look: "svn status"}
-	}
-	return tr, nil
+	return workdir.Interrupted[Transition](own, "svn status")
 }
 
-// CutError reports a change that could neither be completed nor undone. The next start tries again.
-type CutError struct {
-	Cause, Undo error
-	Branch      string
-}
-
-func (e *CutError) Error() string {
-	return fmt.Sprintf("%v; and %v. Nothing is lost. Fix the cause and start dorvik again: it completes the change of "+
-		"%s, or takes it back, and says which", e.Cause, e.Undo, e.Branch)
-}
-
-func (e *CutError) Unwrap() error { return e.Cause }
+// safe is what is there if a change is cut off.
+const safe = "Nothing is lost"
 
 // The files of a folder in which something is kept.
 const (
@@ -109,8 +89,8 @@ func (a *Applier) changes(ctx context.Context, tr *Transition) ([]object.Change,
 	}), err
 }
 
-// make carries out a transition. If it fails, it restores the earlier state; if that fails too, it returns a *CutError
-// and the journal stays for the next start.
+// make carries out a transition. If it fails, it restores the earlier state; if that fails too, it returns a
+// *workdir.CutError and the journal stays for the next start.
 func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	own := a.Repo.Where().Own
 	changes, err := a.changes(ctx, tr)
@@ -152,7 +132,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	}
 	db.close()
 	if err := a.finish(ctx, tr); err != nil {
-		return &CutError{err, errLater, tr.Waypoint.Branch}
+		return &workdir.CutError{Cause: err, Undo: errLater, Branch: tr.Waypoint.Branch, Safe: safe}
 	}
 	return nil
 }
@@ -250,21 +230,16 @@ func (a *Applier) record(tr *Transition) error {
 }
 
 func (a *Applier) write(tr *Transition) error {
-	return workdir.WriteJournal(journalPath(a.Repo.Where().Own), tr)
+	return workdir.WriteJournal(workdir.JournalPath(a.Repo.Where().Own), tr)
 }
 
-func (a *Applier) erase() error {
-	if err := os.Remove(journalPath(a.Repo.Where().Own)); err != nil && !os.IsNotExist(err) {
-		return fmt.Errorf("noting that the change is done: %w", err)
-	}
-	return nil
-}
+func (a *Applier) erase() error { return workdir.EraseJournal(a.Repo.Where().Own) }
 
 // takeBack restores the earlier state after a failure and returns the error to report.
 func (a *Applier) takeBack(ctx context.Context, tr *Transition, changes []object.Change, cause error) error {
 	told := a.Ledger.Told()
 	if err := a.restore(ctx, tr, changes); err != nil {
-		return &CutError{cause, err, tr.Waypoint.Branch}
+		return &workdir.CutError{Cause: cause, Undo: err, Branch: tr.Waypoint.Branch, Safe: safe}
 	}
 	if err := a.erase(); err != nil {
 		return errors.Join(cause, err)
