@@ -48,6 +48,11 @@ func (h *History) Lines(ctx context.Context, tags bool) (list []Branching, more 
 	if err != nil || b.Tip.IsZero() {
 		return nil, 0, err
 	}
+	if by, ok := h.Repo.(vcs.Discovering); ok && tags {
+		if more, err = by.Discover(ctx); err != nil {
+			return nil, 0, err
+		}
+	}
 	names, err := h.Repo.Names(ctx)
 	if err != nil {
 		return nil, 0, err
@@ -76,7 +81,7 @@ func (h *History) Lines(ctx context.Context, tags bool) (list []Branching, more 
 	slices.SortStableFunc(list, newest)
 	slices.SortStableFunc(tagged, newest)
 	if len(list) > maxBranches {
-		more = len(list) - maxBranches
+		more += len(list) - maxBranches
 		list = list[:maxBranches]
 	}
 	return append(list, tagged[:min(len(tagged), maxTags)]...), more, nil
@@ -98,7 +103,7 @@ func (h *History) Compare(ctx context.Context, list []Branching, each func(i int
 		}
 		one := &list[i]
 		order[i], one.Counted = i, true
-		if parted[i], one.Err = history.Diverge(ctx, h.Planner.Store, b.Tip, one.Last.ID); one.Err == nil {
+		if parted[i], one.Err = h.Planner.Diverge(ctx, b.Tip, one.Last.ID); one.Err == nil {
 			one.There, one.Here, one.By = len(parted[i].Theirs), len(parted[i].Yours), plan.Authors(parted[i].Theirs)
 		}
 		if one.Line.Remote != "" {

@@ -58,6 +58,16 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 	if pl.Merge, err = pn.Join(ctx, p, Merge, decisions, Amends{}, nil); err != nil {
 		return nil, err
 	}
+	if by := pn.dialect(); by.Linear && p.FromLine() != nil {
+		pl.Suggested, pl.Why = Merge, fmt.Sprintf("%s brings another line in as one revision on top, and notes in "+
+			"svn:mergeinfo what that holds.", by.Name)
+		pl.Rebase = &Join{Route: Rebase, Refused: &LinearError{by.Name, p.Line().Name}}
+		if early := p.early(); early != nil {
+			pl.compared = pl.Merge
+			pl.Merge = &Join{Route: Merge, Refused: early}
+		}
+		return pl, nil
+	}
 	if pl.Rebase, err = pn.Join(ctx, p, Rebase, decisions, Amends{}, progress); err != nil {
 		return nil, err
 	}
@@ -71,7 +81,7 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 	}
 	if by := pn.dialect(); by.Linear {
 		pl.compared = pl.Merge
-		pl.Merge = &Join{Route: Merge, Refused: &LinearError{by.Name}}
+		pl.Merge = &Join{Route: Merge, Refused: &LinearError{By: by.Name}}
 	}
 	if pl.Wanted, err = pn.wanted(ctx, p.Branch.Name); err != nil {
 		return nil, err
@@ -168,7 +178,7 @@ func (pl *Plan) suggest(p *Position) {
 // OneWay reports that there is but one route to choose.
 func (pl *Plan) OneWay() bool {
 	linear := (*LinearError)(nil)
-	return pl.Pick != nil || pl.Merge != nil && errors.As(pl.Merge.Refused, &linear)
+	return pl.Pick != nil || pl.Merge != nil && errors.As(errors.Join(pl.Merge.Refused, pl.Rebase.Refused), &linear)
 }
 
 // Of returns the join of a route.

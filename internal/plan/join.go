@@ -65,6 +65,9 @@ func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions
 	if err != nil {
 		return nil, err
 	}
+	if err := pn.record(ctx, j, p); err != nil {
+		return nil, err
+	}
 	if err := pn.mend(ctx, j, by.Mends); err != nil {
 		return nil, err
 	}

@@ -69,6 +69,8 @@ type Join struct {
 	Plain   object.ID      // the joined tree before files were regenerated; zero if none was
 	mended  []Mend         // effects of the applied mends on the joined texts
 	besides []merge.Remark // remarks about the whole join
+
+	recorded bool // Tree has a note of what was brought in
 }
 
 // Clean reports whether the route has no conflicts.
@@ -275,12 +277,51 @@ func (e *FixedError) Error() string {
 		strings.Join(words.Some(names, 3), ", ") + ". Choose the merge; nothing was changed"
 }
 
-// LinearError reports that a merge is impossible: the system keeps one row of commits.
-type LinearError struct{ By string } // the system
+// LinearError reports that a route is impossible, as the system keeps one row of commits: a merge with what is new on
+// the branch's own line, or a rebase onto another line.
+type LinearError struct {
+	By   string // the system
+	Line string // the other line; empty for the branch's own
+}
 
 func (e *LinearError) Error() string {
+	if e.Line != "" {
+		return "your revisions stay where they are: " + e.By + " keeps them for good. " + e.Line + " is brought in as " +
+			"one revision on top. Choose merge; nothing was changed"
+	}
 	return e.By + " keeps one row of revisions, and has no commit that joins two. Choose rebase, which puts yours on " +
 		"top. Nothing was changed"
+}
+
+// EarlyError reports that another line is not brought in yet: in a system with one row of commits that is a commit of
+// its own, on top of the last one.
+type EarlyError struct {
+	Line, Own string
+	New       int // commits of the own line that are not here yet; zero if there are changes of yours
+}
+
+func (e *EarlyError) Error() string {
+	if e.New > 0 {
+		return fmt.Sprintf("%s has %s that you do not have yet. Join %s first, and then bring in %s. Nothing was changed",
+			e.Own, words.Count(e.New, "revision", "revisions"), words.Is(e.New, "it", "them"), e.Line)
+	}
+	return fmt.Sprintf("you have changes that are not checked in. Check them in first, and then bring in %s, which is "+
+		"a revision of its own. Nothing was changed", e.Line)
+}
+
+// early returns why another line cannot be brought in yet, or nil.
+func (p *Position) early() error {
+	home := p.FromLine().Home
+	if home == nil || len(p.Divergence.Theirs) == 0 {
+		return nil
+	}
+	switch n := len(home.Divergence.Theirs); {
+	case n > 0:
+		return &EarlyError{p.Line().Name, home.Line().Name, n}
+	case len(home.Divergence.Yours) > 0:
+		return &EarlyError{p.Line().Name, home.Line().Name, 0}
+	}
+	return nil
 }
 
 // DecidedIn returns the decisions that belong to the conflicts of a join.
@@ -332,7 +373,7 @@ func (m Regeneration) Sentence() string {
 
 // amended reports whether mends or generated files changed the joined tree.
 func (j *Join) amended() bool {
-	return len(j.Mended) > 0 || slices.ContainsFunc(j.Regenerations,
+	return j.recorded || len(j.Mended) > 0 || slices.ContainsFunc(j.Regenerations,
 		func(m Regeneration) bool { return m.Made && !m.Same })
 }
 

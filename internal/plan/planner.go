@@ -16,6 +16,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Planner computes joins. It is safe for use by several goroutines.
@@ -77,7 +78,7 @@ func (pn *Planner) AllowUnrelated() { pn.unrelated = true }
 // Part computes where the two lines of a position diverge. The error is ErrCut in a shallow clone that is too short.
 func (pn *Planner) Part(ctx context.Context, p *Position) (err error) {
 	if p.Divergence = pn.Scout.PartOf(p.Yours, p.Theirs); p.Divergence == nil {
-		p.Divergence, err = history.Diverge(ctx, pn.Store, p.Yours, p.Theirs)
+		p.Divergence, err = pn.Diverge(ctx, p.Yours, p.Theirs)
 	}
 	switch {
 	case errors.Is(err, object.ErrMissing):
@@ -91,6 +92,34 @@ func (pn *Planner) Part(ctx context.Context, p *Position) (err error) {
 	}
 	return &Blocked{What: "The two lines have no common ancestor: they are two unrelated histories.",
 		Next: "Check that the branch follows the right branch of the right remote.", Remedy: JoinUnrelated}
+}
+
+// Diverge computes where two commits part.
+func (rd *Reader) Diverge(ctx context.Context, yours, theirs object.ID) (*history.Divergence, error) {
+	if by, ok := rd.Source.(vcs.Parting); ok {
+		if d, err := by.Part(ctx, yours, theirs); d != nil || err != nil {
+			return d, err
+		}
+	}
+	return history.Diverge(ctx, rd.Store, yours, theirs)
+}
+
+// record notes in the joined tree what was brought in from another line, in a system that has such notes.
+func (pn *Planner) record(ctx context.Context, j *Join, p *Position) (err error) {
+	by, ok := pn.Source.(vcs.Recording)
+	if !ok || p.FromLine() == nil && !p.IsPick() || p.Resumes() != nil {
+		return nil
+	}
+	var picks []object.ID
+	if p.IsPick() {
+		for _, n := range p.Divergence.Theirs {
+			picks = append(picks, n.ID)
+		}
+	}
+	was := j.Tree
+	j.Tree, err = by.Recorded(ctx, pn.Store, was, p.Theirs, picks)
+	j.recorded = j.Tree != was
+	return err
 }
 
 // ErrCut says that a shallow clone ends before the two lines part.

@@ -263,7 +263,7 @@ func (p *Position) Trivial() Trivial {
 		return FastForward // an undo goes to the state before
 	case len(p.Divergence.Theirs) == 0:
 		return UpToDate
-	case len(p.Divergence.Yours) == 0:
+	case len(p.Divergence.Yours) == 0 && !(p.Branch.Linear && p.FromLine() != nil):
 		return FastForward
 	}
 	return NotTrivial

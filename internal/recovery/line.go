@@ -43,6 +43,9 @@ func (l *Lines) Find(ctx context.Context, said string) (vcs.Line, error) {
 	if remote, branch, ok := strings.Cut(said, "/"); ok && slices.Contains(remotes, vcs.Remote(remote)) {
 		return l.at(ctx, vcs.Remote(remote), branch) // not fetched yet
 	}
+	if by := l.repo.Dialect(); by.Linear && len(remotes) > 0 { // a folder of the repository
+		return l.Aimed(ctx, remotes[0], "refs/heads/"+strings.Trim(strings.TrimPrefix(said, "^"), "/")), nil
+	}
 	if isAddress(at) {
 		return l.at(ctx, vcs.Remote(at), strings.TrimSpace(branch))
 	}
@@ -80,10 +83,16 @@ func (l *Lines) Fetch(ctx context.Context, line vcs.Line) error {
 	switch {
 	case line.Remote == "":
 		return nil
-	case strings.HasPrefix(line.Tracking, "refs/dorvik/"):
+	case strings.HasPrefix(line.Tracking, "refs/dorvik/") || l.unread(ctx, line):
 		return l.repo.FetchRefs(ctx, line.Remote, "+"+line.Ref+":"+line.Tracking)
 	}
 	return l.repo.Fetch(ctx, line.Remote)
+}
+
+// unread reports whether a line of a remote is one that no fetch of the remote brings, and that is not here yet.
+func (l *Lines) unread(ctx context.Context, line vcs.Line) bool {
+	at, err := l.repo.Ref(ctx, line.Tracking)
+	return l.repo.Dialect().Linear && err == nil && at.IsZero()
 }
 
 // following returns the branches here whose upstream has a copy at a ref, such as refs/remotes/origin/main.

@@ -165,7 +165,7 @@ func (st stander) standFrom(ctx context.Context, b vcs.Branch, dirty []vcs.Dirty
 	switch asked := k.Home != nil && (line.Remote == k.Home.Line().Remote || line.Remote == k.Home.To().Remote); {
 	case line.Remote == "": // nobody has to be asked for it
 		p.Asked, p.Unanswered = time.Time{}, nil
-	case fetch && !asked:
+	case fetch && (!asked || w.Lines.unread(ctx, line)):
 		if err := w.Lines.Fetch(ctx, line); err == nil {
 			p.Asked, p.Unanswered = time.Now(), nil
 		} else if p.Asked, p.Unanswered = (time.Time{}), err; ctx.Err() != nil {

@@ -31,6 +31,7 @@ func openSvn(ctx context.Context, top string) (*Workspace, error) {
 		Mover: func(p *plan.Planner, l *ledger.Ledger, _ *prove.Prover, _ change.WorkTree) change.Mover {
 			return svnapply.New(repo, p, l, tree)
 		},
+		Ruled:    svn.Ruled,
 		Contains: func(context.Context, string, object.ID, object.ID) bool { return false },
 	}), nil
 }

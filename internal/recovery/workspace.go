@@ -43,6 +43,8 @@ type Adapter struct {
 	Contains func(ctx context.Context, path string, older, newer object.ID) bool
 	// Recorded returns the paths that a file was recorded to be a copy of. It is nil for a system without such records.
 	Recorded func(path string) []string
+	// Ruled returns how contents are joined that have rules of their own. It is nil for a system without such.
+	Ruled func(path string) func(base, yours, theirs []byte) ([]byte, bool)
 }
 
 // NewWorkspace opens a workspace over any version-control system.
@@ -56,7 +58,7 @@ func NewWorkspace(a Adapter) *Workspace {
 	w.History.Locate = func(ctx context.Context, b vcs.Branch, line *vcs.Line) (*plan.Position, error) {
 		return w.locateLine(ctx, b, nil, line, false)
 	}
-	planner.Engine.Contains, planner.Engine.Recorded = a.Contains, a.Recorded
+	planner.Engine.Contains, planner.Engine.Recorded, planner.Engine.Ruled = a.Contains, a.Recorded, a.Ruled
 	planner.Engine.Outside = w.Drivers.Attributes
 	planner.Engine.Drive = w.Drivers.Drive
 	planner.Files.Maker = w.maker

@@ -64,17 +64,27 @@ func (r *lines) Named(ctx context.Context, name string) (vcs.Branch, error) {
 	return vcs.Branch{Name: name}, nil
 }
 
-// Names returns the line, and what is known of it at the repository.
+// Names returns the line, what is known of it at the repository, and the other lines that are known.
 func (r *lines) Names(ctx context.Context) ([]vcs.Named, error) {
 	s, err := r.look(ctx)
 	if err != nil {
 		return nil, err
 	}
 	b, theirs := branchOf(s), s.course.tip()
-	return []vcs.Named{
+	out := []vcs.Named{
 		{Name: b.Name, Full: b.Full(), Commit: b.Tip, Object: b.Tip},
 		{Name: b.Upstream, Full: b.Tracking, Commit: theirs, Object: theirs, Remote: b.Remote, Ref: b.Ref},
-	}, nil
+	}
+	for _, k := range r.mirror.allKin() {
+		if k.Line == s.course.base.line {
+			continue
+		}
+		ids, _ := k.commits(s.course.base.uuid)
+		tip, line := ids[len(ids)-1], lineOf(k.Line)
+		out = append(out, vcs.Named{Name: line.Name, Full: line.Tracking, Commit: tip, Object: tip,
+			Remote: line.Remote, Ref: line.Ref})
+	}
+	return out, nil
 }
 
 // Ref returns the commit of a full name, or zero.
@@ -106,6 +116,13 @@ func (r *lines) Resolve(ctx context.Context, rev string) (object.ID, error) {
 	case b.Upstream, b.Tracking:
 		return s.course.tip(), nil
 	}
+	if names, err := r.Names(ctx); err == nil {
+		for _, n := range names {
+			if n.Full == rev || n.Name == rev || strings.TrimPrefix(n.Ref, headsAt) == rev {
+				return n.Commit, nil
+			}
+		}
+	}
 	if strings.HasPrefix(rev, "refs/") {
 		id, err := r.names.Get(rev)
 		if err == nil && id.IsZero() {
@@ -133,6 +150,11 @@ func (r *lines) numbered(ctx context.Context, s *seen, n int64) (object.ID, erro
 	b := s.course.base
 	if id := revisionID(b.uuid, b.line, object.ID{}, n); r.knows(ctx, id) {
 		return id, nil
+	}
+	for _, k := range r.mirror.allKin() {
+		if id := revisionID(b.uuid, k.Line, object.ID{}, n); r.knows(ctx, id) {
+			return id, nil
+		}
 	}
 	return object.ID{}, fmt.Errorf("the revision %d changed nothing in %s, or is not here", n, lineName(b))
 }

@@ -5,7 +5,9 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"time"
@@ -46,6 +48,9 @@ func (r *wire) Fetch(ctx context.Context, _ vcs.Remote) error {
 	if s, err = r.look(ctx); err != nil {
 		return err
 	}
+	if err := r.refresh(ctx, s.course.base); err != nil {
+		return err
+	}
 	if _, err := r.locks.askLocks(ctx); err != nil {
 		return err
 	}
@@ -56,9 +61,23 @@ func (r *wire) Fetch(ctx context.Context, _ vcs.Remote) error {
 	})
 }
 
-// FetchRefs finds nothing but lines, of which there is one.
-func (r *wire) FetchRefs(_ context.Context, _ vcs.Remote, refspecs ...string) error {
-	return fmt.Errorf("%s is not at a repository of Subversion: %w", strings.Join(refspecs, ", "), errNotHere)
+// FetchRefs reads other lines.
+func (r *wire) FetchRefs(ctx context.Context, _ vcs.Remote, refspecs ...string) error {
+	s, err := r.look(ctx)
+	if err != nil {
+		return err
+	}
+	for _, spec := range refspecs {
+		from, _, _ := strings.Cut(strings.TrimPrefix(spec, "+"), ":")
+		line, ok := strings.CutPrefix(from, headsAt)
+		if !ok {
+			return fmt.Errorf("%s is not at a repository of Subversion: %w", from, errNotHere)
+		}
+		if err := r.meet(ctx, s.course.base, line); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Deepen is not needed: nothing is cut off that a join needs.
@@ -216,8 +235,37 @@ func (r *wire) checkIn(ctx context.Context, s *seen, g group) error {
 			}
 		}
 	}
+	if err := r.bringFolders(ctx, s, paths); err != nil {
+		return err
+	}
 	c := in(r.dir, "checking in", "commit", "--quiet", "--depth", "empty", "--encoding", "UTF-8", "--file", f.Name())
 	return r.svn.asked(ctx, func() error { return r.svn.at(ctx, c, sortedKeys(paths)) })
+}
+
+// bringFolders has svn note that changed and removed folders are of the last revision. For svn a folder is out of date
+// as soon as something in it was checked in, also from here. The repository has nothing new, so nothing is joined.
+func (r *wire) bringFolders(ctx context.Context, s *seen, paths map[string]bool) error {
+	var dirs []string
+	for _, e := range s.entries {
+		path := filepath.ToSlash(e.Path)
+		if path == "." {
+			path = ""
+		}
+		n, was := s.course.base.nodes[path]
+		if paths[path] && was && n.dir && (e.Is.Props == "modified" || e.Is.Item == "deleted") {
+			dirs = append(dirs, path)
+		}
+	}
+	if len(dirs) == 0 {
+		return nil
+	}
+	upto := strconv.FormatInt(r.mirror.records(s.course.base.url).Upto, 10)
+	c := in(r.dir, "bringing folders up to date", append([]string{"update", "--quiet", "--depth", "empty", "--accept",
+		"postpone", "-r", upto}, targets(dirs)...)...)
+	return r.svn.asked(ctx, func() error {
+		_, err := r.svn.run(ctx, c)
+		return err
+	})
 }
 
 // Fetched returns earlier tips of the line at the repository.

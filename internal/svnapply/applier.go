@@ -191,7 +191,7 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 // Accept applies a join: the working copy goes to the newest revision, with what is joined on top.
 func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b plan.Built, consent change.Consent,
 	_ string) (*ledger.Waypoint, error) {
-	if j.Route == plan.Merge && len(p.Divergence.Yours) > 0 && len(p.Divergence.Theirs) > 0 {
+	if j.Route == plan.Merge && p.FromLine() == nil && len(p.Divergence.Yours) > 0 && len(p.Divergence.Theirs) > 0 {
 		return nil, &plan.LinearError{By: a.Repo.Dialect().Name}
 	}
 	tree, err := a.Planner.Tree(ctx, b.Tip)
@@ -384,6 +384,9 @@ func (a *Applier) sort(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 		if !known || list == "" && !alone {
 			list = strings.TrimSpace(c.Subject())
 		}
+		if len(c.Parents) > 1 { // with properties of folders, which no change list can hold
+			list = ""
+		}
 		parent, err := a.Planner.Tree(ctx, c.Parents[0])
 		if err != nil {
 			return err
@@ -439,7 +442,7 @@ func (a *Applier) made(ctx context.Context, tip, on object.ID) (out []object.ID,
 		if err != nil {
 			return nil, err
 		}
-		if len(c.Parents) != 1 {
+		if len(c.Parents) == 0 {
 			break
 		}
 		out, id = append(out, id), c.Parents[0]

@@ -30,6 +30,10 @@ type Engine struct {
 	// Drive runs merge drivers. If it is nil, no driver is used.
 	Drive Driver
 
+	// Ruled returns how contents at a path are joined that have rules of their own, such as a set; nil for others. The
+	// function returns false for contents that it cannot read. Ruled may be nil.
+	Ruled func(path string) func(base, yours, theirs []byte) (joined []byte, ok bool)
+
 	// Recorded returns the paths that a file is recorded to be a copy of, if the version-control system records that. A
 	// rename that is recorded counts, however little the contents have in common. It may be nil.
 	Recorded func(path string) []string

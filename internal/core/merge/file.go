@@ -112,6 +112,9 @@ func (m *merger) content(ctx context.Context, path string, b, y, t object.Entry)
 	case y.ID == b.ID:
 		return t.ID, nil, nil
 	}
+	if id, err := m.byRules(ctx, path, b, y, t); err != nil || !id.IsZero() {
+		return id, nil, err
+	}
 	id, why, err := m.byAttribute(ctx, path, b, y, t)
 	if err != nil || !id.IsZero() {
 		return id, nil, err
@@ -141,6 +144,30 @@ func (m *merger) content(ctx context.Context, path string, b, y, t object.Entry)
 		return id, &Lines{Base: b, Yours: y, Theirs: t, Text: joined.text}, nil
 	}
 	return joined.id, nil, nil
+}
+
+// byRules joins contents that have rules of their own. The id is zero for others.
+func (m *merger) byRules(ctx context.Context, path string, b, y, t object.Entry) (id object.ID, err error) {
+	if m.engine.Ruled == nil {
+		return id, nil
+	}
+	join := m.engine.Ruled(path)
+	if join == nil {
+		return id, nil
+	}
+	var texts [3][]byte
+	for i, e := range []object.Entry{b, y, t} {
+		if e.Absent() {
+			continue
+		}
+		if texts[i], err = m.engine.Store.Blob(ctx, e.ID); err != nil {
+			return id, err
+		}
+	}
+	if joined, ok := join(texts[0], texts[1], texts[2]); ok {
+		id = m.engine.Store.Put(object.KindBlob, joined)
+	}
+	return id, nil
 }
 
 // join3 joins three blobs as texts, with a cache. It returns nil if one of them is not text. For clean joins, which
