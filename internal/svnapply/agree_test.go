@@ -25,13 +25,7 @@ import (
 // both ask nothing, the files are the same. An undo leaves everything as it was.
 func TestUpdatesAgreeWithSvn(t *testing.T) {
 	svntest.Isolate(t)
-	many, seed := 2, uint64(29)
-	if n, err := strconv.Atoi(os.Getenv("DORVIK_SVN_COPIES")); err == nil {
-		many = n
-	}
-	if n, err := strconv.ParseUint(os.Getenv("DORVIK_SEED"), 10, 64); err == nil {
-		seed = n
-	}
+	many, seed := asked()
 	rnd := rand.New(rand.NewPCG(seed, 29))
 	url := svntest.Repository(t)
 	tally := map[string]int{}
@@ -51,7 +45,7 @@ func TestUpdatesAgreeWithSvn(t *testing.T) {
 			ilka.Svn("update", "-q")
 		}
 		scribble(runa, rnd)
-		tally[agree(t, runa, fmt.Sprintf("seed %d, copy %d", seed, n))]++
+		tally[agree(t, runa, "", fmt.Sprintf("seed %d, copy %d", seed, n))]++
 		if t.Failed() {
 			return
 		}
@@ -59,14 +53,75 @@ func TestUpdatesAgreeWithSvn(t *testing.T) {
 	t.Logf("%v", tally)
 }
 
-// agree joins a working copy and says how that compares with svn.
-func agree(t *testing.T, runa *svntest.Copy, what string) string {
-	svns := svntest.At(t, copied(t, runa.Dir), "runa")
-	said := svns.Svn("update", "--accept", "postpone")
+// asked returns how many working copies are tried, and from which seed.
+func asked() (many int, seed uint64) {
+	many, seed = 2, 29
+	if n, err := strconv.Atoi(os.Getenv("DORVIK_SVN_COPIES")); err == nil {
+		many = n
+	}
+	if n, err := strconv.ParseUint(os.Getenv("DORVIK_SEED"), 10, 64); err == nil {
+		seed = n
+	}
+	return many, seed
+}
+
+// TestMergesAgreeWithSvn brings lines into each other in random directions, several times, and has svn merge do the
+// same in a copy.
+func TestMergesAgreeWithSvn(t *testing.T) {
+	svntest.Isolate(t)
+	many, seed := asked()
+	rnd := rand.New(rand.NewPCG(seed, 30))
+	url := svntest.Repository(t)
+	tally := map[string]int{}
+	for n := range many {
+		names := []string{fmt.Sprintf("branches/a%d", n), fmt.Sprintf("branches/b%d", n)}
+		ilka := svntest.At(t, t.TempDir(), "ilka")
+		ilka.Svn("mkdir", "-q", "-m", "line", url+"/"+names[0])
+		ilka.Svn("checkout", "-q", url+"/"+names[0], ".")
+		for i := range 6 {
+			ilka.Write(fmt.Sprintf("d%d/f%d", i%3, i), fmt.Sprintf("file %d\n%s", i, lines))
+		}
+		ilka.Commit("start")
+		ilka.Svn("copy", "-q", "-m", "branch", "^/"+names[0], "^/"+names[1])
+		copies := []*svntest.Copy{ilka, svntest.Checkout(t, url+"/"+names[1], "runa")}
+		for k := range 3 {
+			for _, c := range copies {
+				c.Svn("update", "-q")
+				scribble(c, rnd)
+				_, _ = c.Try("commit", "-q", "-m", "an edit")
+			}
+			into := rnd.IntN(2)
+			c := copies[into]
+			c.Svn("update", "-q")
+			what := fmt.Sprintf("seed %d, lines %d, merge %d", seed, n, k)
+			tally[agree(t, c, names[1-into], what)]++
+			if t.Failed() {
+				return
+			}
+			_, err := c.Try("merge", "-q", "--accept", "working", "^/"+names[1-into])
+			require.NoError(t, err, what)
+			_, _ = c.Try("resolve", "-q", "--accept", "working", "-R", ".")
+			c.Svn("commit", "-q", "-m", "merge")
+		}
+	}
+	t.Logf("%v", tally)
+}
+
+// agree joins a working copy, with another line if one is given, and says how that compares with svn.
+func agree(t *testing.T, runa *svntest.Copy, line, what string) string {
+	svns := svntest.At(t, copied(t, runa.Dir), runa.User)
+	args, route := []string{"update"}, plan.Rebase
+	if line != "" {
+		args, route = []string{"merge", "^/" + line}, plan.Merge
+	}
+	said := svns.Svn(append(args, "--accept", "postpone")...)
 	before := state(t, runa.Dir)
 	s, err := recovery.OpenSession(t.Context(), runa.Dir)
 	require.NoError(t, err, what)
 	defer s.Close()
+	if line != "" {
+		take(t, s, line)
+	}
 	p, err := s.Locate(t.Context(), true)
 	require.NoError(t, err, what)
 	if p.Trivial() == plan.UpToDate {
@@ -74,8 +129,8 @@ func agree(t *testing.T, runa *svntest.Copy, what string) string {
 	}
 	pl, err := s.Planner.Plan(t.Context(), p, &settle.Decisions{}, nil)
 	require.NoError(t, err, what)
-	asks, svnAsks := !pl.Rebase.Clean(), strings.Contains(said, "Summary of conflicts")
-	_, err = applytest.Join(t.Context(), s, plan.Rebase)
+	asks, svnAsks := !pl.Of(route).Clean(), strings.Contains(said, "Summary of conflicts")
+	_, err = applytest.Join(t.Context(), s, route)
 	require.NoError(t, err, what)
 	outcome := fmt.Sprintf("Dorvik asks %v, svn asks %v", asks, svnAsks)
 	if !asks && !svnAsks {
