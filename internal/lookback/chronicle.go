@@ -263,7 +263,7 @@ func (c *Chronicle) Refresh(entries []Entry) {
 
 // compare finds the commits of another line that the branch lacks, and those whose change it has.
 func (c *Chronicle) compare(ctx context.Context, mine, other object.ID) error {
-	parted, err := history.Diverge(ctx, c.w.Planner.Store, mine, other)
+	parted, err := c.w.Planner.Diverge(ctx, mine, other)
 	if err != nil {
 		return err
 	}
@@ -298,7 +298,7 @@ func (c *Chronicle) joins(ctx context.Context, b vcs.Branch, points []*ledger.Wa
 		}
 		if told == 1 && c.own {
 			c.Bookmarks = append(c.Bookmarks, Bookmark{p.After, "the last recovery here"})
-			if err := c.sides(ctx, p); err != nil {
+			if err := c.sides(ctx, b, p); err != nil {
 				return err
 			}
 		}
@@ -321,15 +321,15 @@ func (c *Chronicle) joins(ctx context.Context, b vcs.Branch, points []*ledger.Wa
 }
 
 // sides records the side of each commit in a join.
-func (c *Chronicle) sides(ctx context.Context, p *ledger.Waypoint) error {
+func (c *Chronicle) sides(ctx context.Context, b vcs.Branch, p *ledger.Waypoint) error {
 	if p.By.Is(plan.Pick) {
 		return nil
 	}
-	yours, err := history.Only(ctx, c.w.Planner.Store, p.After, p.Theirs)
+	yours, err := history.Only(ctx, c.w.Planner.Store, p.After, since(before(b, p), p))
 	if err != nil {
 		return err
 	}
-	was, err := history.Diverge(ctx, c.w.Planner.Store, p.Before, p.Theirs)
+	was, err := c.w.Planner.Diverge(ctx, p.Before, p.Theirs)
 	if err != nil {
 		return err
 	}

@@ -124,6 +124,14 @@ func before(b vcs.Branch, w *ledger.Waypoint) *plan.Position {
 	return p
 }
 
+// since returns the commit that what a join made is on top of.
+func since(was *plan.Position, w *ledger.Waypoint) object.ID {
+	if was.BringsIn() { // the other line is no part of the branch's
+		return w.Before
+	}
+	return w.Theirs
+}
+
 // Sides returns the commits of the two lines of the recovery under way or, if there is none, of the last join. Yours
 // then includes the commits that the join made.
 func (h *History) Sides(ctx context.Context, p *plan.Position) (yours, theirs []history.Node, err error) {
@@ -132,7 +140,7 @@ func (h *History) Sides(ctx context.Context, p *plan.Position) (yours, theirs []
 	if err != nil || was == nil || len(d.Yours) > 0 && len(d.Theirs) > 0 && p.Yours != w.Before {
 		return d.Yours, d.Theirs, err
 	}
-	yours, err = history.Only(ctx, h.Planner.Store, w.After, w.Theirs)
+	yours, err = history.Only(ctx, h.Planner.Store, w.After, since(was, w))
 	return yours, was.Divergence.Theirs, err
 }
 
@@ -154,7 +162,7 @@ func (h *History) LastReceived(ctx context.Context, p *plan.Position) (*Received
 	if err != nil {
 		return nil, err
 	}
-	gone, err := history.Only(ctx, h.Planner.Store, w.After, w.Theirs)
+	gone, err := history.Only(ctx, h.Planner.Store, w.After, since(was, w))
 	if err != nil {
 		return nil, err
 	}

@@ -58,7 +58,7 @@ func (pn *Planner) Plan(ctx context.Context, p *Position, decisions *settle.Deci
 	if pl.Merge, err = pn.Join(ctx, p, Merge, decisions, Amends{}, nil); err != nil {
 		return nil, err
 	}
-	if by := pn.dialect(); by.Linear && p.FromLine() != nil {
+	if by := pn.dialect(); p.BringsIn() {
 		pl.Suggested, pl.Why = Merge, fmt.Sprintf("%s brings another line in as one revision on top, and notes in "+
 			"svn:mergeinfo what that holds.", by.Name)
 		pl.Rebase = &Join{Route: Rebase, Refused: &LinearError{by.Name, p.Line().Name}}

@@ -121,6 +121,10 @@ func (p *Position) FromLine() *FromLine {
 	return k
 }
 
+// BringsIn reports whether another line is brought in as one commit on top, as in a system that keeps one row of
+// commits.
+func (p *Position) BringsIn() bool { return p.Branch.Linear && p.FromLine() != nil }
+
 // Reworks reports whether your own commits are changed, and nothing is joined.
 func (p *Position) Reworks() bool {
 	_, is := p.Kind.(Reworking)
@@ -263,7 +267,7 @@ func (p *Position) Trivial() Trivial {
 		return FastForward // an undo goes to the state before
 	case len(p.Divergence.Theirs) == 0:
 		return UpToDate
-	case len(p.Divergence.Yours) == 0 && !(p.Branch.Linear && p.FromLine() != nil):
+	case len(p.Divergence.Yours) == 0 && !p.BringsIn():
 		return FastForward
 	}
 	return NotTrivial

@@ -212,6 +212,15 @@ func (p *Position) besides(they, commits string) Standing {
 		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has nothing of its own.", first, commits,
 			they, name, name)
 		s.Next = fmt.Sprintf("Your branch can move forward to %s without joining anything.", line)
+	case p.BringsIn():
+		s.Head = fmt.Sprintf("%s has %s that %s does not have.", first, words.Count(len(p.Divergence.Theirs), "revision",
+			"revisions"), name)
+		s.Text = fmt.Sprintf("%s checked %s in there, and %s has %s of its own since the two parted.", they,
+			words.Is(len(p.Divergence.Theirs), "it", "them"), name, words.Count(yours, "revision", "revisions"))
+		s.Next = fmt.Sprintf("Bring %s into %s as one revision. %s itself is not changed by that.", line, name, first)
+		if early := p.early(); early != nil {
+			s.Next = words.Sentence(early.Error())
+		}
 	default:
 		s.Head = fmt.Sprintf("%s and %s have parted.", first, name)
 		s.Text = fmt.Sprintf("%s has %s by %s that %s does not have, and %s has %s that %s does not have.", first,

@@ -122,6 +122,9 @@ func (ps *Pusher) Departure(ctx context.Context, p *plan.Position, j *plan.Join,
 func (ps *Pusher) sent(ctx context.Context, p *plan.Position, tip object.ID) ([]history.Node, error) {
 	up := p.Upstream()
 	there := []object.ID{up.Theirs}
+	if p.BringsIn() { // it is at the repository, and goes as one revision
+		there = append(there, p.Theirs)
+	}
 	if at, ok := up.Kind.(plan.Starting); ok { // everything that the remote has already
 		var err error
 		if there, err = ps.s.Lines.tipsOf(ctx, at.To.Remote); err != nil {

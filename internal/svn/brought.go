@@ -45,6 +45,7 @@ type station struct {
 	commit *object.Commit
 	info   mergeinfo.Info
 	shadow object.ID // the commit with all its parents
+	bare   bool      // it made the line as a copy, and changed nothing
 }
 
 // railway is the lines that are known, and how they are related.
@@ -155,6 +156,7 @@ func (w *railway) connect(ctx context.Context) error {
 		} else if k := w.kin[s.line]; k != nil && k.From != "" {
 			if from := w.upTo(k.From, k.FromRev); from != nil && from.shadow != (object.ID{}) {
 				parents = append(parents, from.shadow)
+				s.bare = s.commit.Tree == from.commit.Tree
 				merged[[2]string{s.line, k.From}] = from.rev
 			}
 		}
@@ -256,11 +258,12 @@ func (r *lines) Part(ctx context.Context, yours, theirs object.ID) (*history.Div
 	return d, nil
 }
 
-// nodes returns commits as they are, without those that were brought one by one to where another station is.
+// nodes returns commits as they are, without those that were brought one by one to where another station is, and those
+// that only made a line.
 func (w *railway) nodes(list []history.Node, other *station) (out []history.Node) {
 	for _, n := range list {
 		s := w.real[n.ID]
-		if !other.info.Has("/"+s.line, s.rev) {
+		if !other.info.Has("/"+s.line, s.rev) && !s.bare {
 			out = append(out, history.Node{ID: s.id, Commit: s.commit})
 		}
 	}

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
@@ -198,14 +199,33 @@ func edited(ctx context.Context, made *object.Overlay, tree object.ID, set map[s
 	return id, err
 }
 
+// scratchDirs begins the names of scratch folders. The number of the process that made it follows.
+const scratchDirs = "base-"
+
 // scratch makes a folder with a working copy of which no file exists: what svn knows of one, to be changed by svn
-// itself. The texts that svn has stored are shared. remove removes it.
-func (r *copies) scratch(name string) (dir string, remove func(), err error) {
-	dir = filepath.Join(r.own, "dorvik", name)
-	if err := os.RemoveAll(dir); err != nil {
-		return "", nil, err
+// itself. The texts that svn has stored are shared. remove removes it. Each call makes a folder of its own, as several
+// looks can be under way.
+func (r *copies) scratch() (dir string, remove func(), err error) {
+	at := filepath.Join(r.own, "dorvik")
+	if err = os.MkdirAll(at, 0o700); err == nil {
+		dir, err = os.MkdirTemp(at, fmt.Sprintf("%s%d-", scratchDirs, os.Getpid()))
+	}
+	if err != nil {
+		return "", func() {}, fmt.Errorf("asking svn what was checked out: %w", err)
 	}
 	return dir, func() { os.RemoveAll(dir) }, r.likeness(dir)
+}
+
+// sweep removes the scratch folders of processes that were killed.
+func (r *place) sweep() {
+	dirs, _ := filepath.Glob(filepath.Join(r.own, "dorvik", scratchDirs+"*"))
+	for _, dir := range dirs {
+		var pid int
+		if _, err := fmt.Sscanf(filepath.Base(dir), scratchDirs+"%d-", &pid); err == nil &&
+			errors.Is(syscall.Kill(pid, 0), syscall.ESRCH) {
+			os.RemoveAll(dir)
+		}
+	}
 }
 
 // likeness fills a folder with what svn knows of the working copy.
@@ -288,11 +308,11 @@ func (r *copies) baseOf(ctx context.Context, entries []statusEntry) (*base, erro
 		}
 	}
 	if len(paths) > 0 {
-		scratch, remove, err := r.scratch("base")
+		scratch, remove, err := r.scratch()
+		defer remove()
 		if err != nil {
 			return nil, err
 		}
-		defer remove()
 		if err := r.svn.revert(ctx, scratch, paths); err != nil {
 			return nil, err
 		}

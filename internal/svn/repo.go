@@ -48,6 +48,7 @@ func Open(ctx context.Context, top string) (*Repo, error) {
 	if r.busy, err = os.OpenFile(filepath.Join(own, "dorvik", "busy"), os.O_RDWR|os.O_CREATE, 0o600); err == nil {
 		r.svn.inherits = r.busy
 	}
+	r.sweep()
 	r.made = object.NewOverlay(object.SHA1, stored{r})
 	read := newSettings(&objects{r})
 	if r.svn.user, err = read.Config(ctx, userName); err != nil {

@@ -6,9 +6,11 @@ import (
 	"io/fs"
 	"math/rand/v2"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
@@ -198,4 +200,49 @@ func histories() int {
 		return n
 	}
 	return 2
+}
+
+// TestLooksAtOnce: several programs, and several parts of one, look at a working copy at the same time.
+func TestLooksAtOnce(t *testing.T) {
+	svntest.Isolate(t)
+	url := svntest.Repository(t)
+	c := svntest.Checkout(t, url+"/trunk", "runa")
+	c.Write("text", "one\n")
+	c.Commit("start")
+	c.Svn("propset", "-q", "svn:ignore", "*.o", ".")
+	var wg sync.WaitGroup
+	for range 6 {
+		wg.Go(func() {
+			r, err := Open(t.Context(), c.Dir)
+			if !assert.NoError(t, err) {
+				return
+			}
+			defer r.Close()
+			_, _, err = r.Status(t.Context())
+			assert.NoError(t, err)
+		})
+	}
+	wg.Wait()
+	left, err := filepath.Glob(filepath.Join(c.Dir, ".svn/dorvik/base*"))
+	require.NoError(t, err)
+	assert.Empty(t, left)
+}
+
+// TestScratchFoldersOfTheDeadGo: a process that was killed leaves nothing for good.
+func TestScratchFoldersOfTheDeadGo(t *testing.T) {
+	svntest.Isolate(t)
+	url := svntest.Repository(t)
+	c := svntest.Checkout(t, url+"/trunk", "runa")
+	dead := exec.Command("true")
+	require.NoError(t, dead.Run())
+	at := filepath.Join(c.Dir, ".svn/dorvik")
+	gone := filepath.Join(at, fmt.Sprintf("base-%d-1", dead.Process.Pid))
+	stays := filepath.Join(at, fmt.Sprintf("base-%d-1", os.Getpid()))
+	require.NoError(t, os.MkdirAll(gone, 0o700))
+	require.NoError(t, os.MkdirAll(stays, 0o700))
+	r, err := Open(t.Context(), c.Dir)
+	require.NoError(t, err)
+	r.Close()
+	assert.NoDirExists(t, gone)
+	assert.DirExists(t, stays)
 }

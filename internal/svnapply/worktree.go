@@ -4,6 +4,7 @@ import (
 	"context"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"dorvik.dev/dorvik/internal/beneath"
 	"dorvik.dev/dorvik/internal/change"
@@ -88,7 +89,14 @@ func (w *WorkTree) AskHidden(context.Context) func() (map[string]bool, error) {
 
 // Touched lists the files that a join changes, and which of them seem to be open in an editor.
 func (w *WorkTree) Touched(ctx context.Context, p *plan.Position, tree object.ID) (*change.Touched, error) {
-	return w.dir().TouchedFrom(ctx, p, tree)
+	t, err := w.dir().TouchedFrom(ctx, p, tree)
+	if err == nil {
+		t.Paths = slices.DeleteFunc(t.Paths, func(path string) bool {
+			_, _, property := svn.PropertyOf(path)
+			return property
+		})
+	}
+	return t, err
 }
 
 // HalfDone returns the interrupted change, or nil. alive is true if a process is still working on it.

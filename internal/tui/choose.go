@@ -286,6 +286,10 @@ var about = map[plan.Route][2]string{
 var aboutUpdate = [2]string{"your changes go on top of what is new, one change list after the other",
 	"Your files are as they are until you accept the result, and an undo brings them back byte for byte."}
 
+// aboutBringing describes bringing another line in, in such a system.
+var aboutBringing = [2]string{"one new revision brings the other line in",
+	"What is brought in is noted in svn:mergeinfo, so that the next time only what is new then comes."}
+
 // aboutCounter describes taking a join back by a commit.
 var aboutCounter = [2]string{"one commit that takes back what was brought, after all that came since",
 	"Suits you when what is taken back is on the remote: no commit there is rewritten."}
@@ -295,7 +299,10 @@ func (s *chooseScreen) routePage(r plan.Route, w int) term.Page {
 	f := facts{w: w}
 	j := s.job.plan.Of(r)
 	is := about[r]
-	if s.oneWay() && r == plan.Rebase {
+	switch {
+	case s.job.pos.BringsIn():
+		is = aboutBringing
+	case s.oneWay() && r == plan.Rebase:
 		is = aboutUpdate
 	}
 	head := term.Line{}.Bold(term.Bright, s.title(r))
@@ -354,9 +361,15 @@ func (s *chooseScreen) makes(f *facts, j *plan.Join) {
 		}
 		s.leavesOut(f, j)
 	default:
+		subject := plan.MergeSubject(s.job.pos)
+		if s.job.pos.BringsIn() {
+			f.fact("brings", term.Text(term.Plain, words.Count(len(s.job.pos.Divergence.Theirs), "revision",
+				"revisions")))
+			f.fact("adds", term.Text(term.Plain, "1 revision, ").Add(term.Dim, "“"+subject+"”"))
+			return
+		}
 		f.fact("history", term.Text(term.Plain, "two lines, and a commit that joins them"))
 		f.fact("rewrites", term.Text(term.Plain, "nothing"))
-		subject := plan.MergeSubject(s.job.pos)
 		f.fact("adds", term.Text(term.Plain, "1 merge commit, ").Add(term.Dim, "“"+subject+"”"))
 	}
 }

@@ -231,6 +231,9 @@ func (j *job) accepted() bool {
 	return a != nil && (a.Before == j.pos.Yours || j.pos.Trivial() == plan.UpToDate)
 }
 
+// say puts a sentence into the words of the version-control system. Names are put into it later.
+func (j *job) say(sentence string) string { return j.s.Repo.Dialect().Say(sentence) }
+
 // joinless reports whether there is and was nothing to join in this run.
 func (j *job) joinless() bool {
 	return j.pos != nil && j.pos.Trivial() != plan.NotTrivial && j.join == nil

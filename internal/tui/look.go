@@ -43,9 +43,9 @@ func (s *lookScreen) status() term.Line { return s.job.asked() }
 func (s *lookScreen) remark() term.Line {
 	switch {
 	case s.job.holds != "":
-		return term.Text(term.Dim, "Pushed. Nothing has been changed since.")
+		return term.Text(term.Dim, s.job.say("Pushed. Nothing has been changed since."))
 	case s.job.st.Accepted != nil:
-		return term.Text(term.Dim, "Your branch and files are at the joined result, and nothing of it is pushed.")
+		return term.Text(term.Dim, s.job.say("Your branch and files are at the joined result, and nothing of it is pushed."))
 	case s.job.changed:
 		return term.Text(term.Dim, "Nothing else has been changed.")
 	}
@@ -231,7 +231,7 @@ func (s *lookScreen) view(w, h int) term.Page {
 func (s *lookScreen) headline(p *term.Page, w int) {
 	st := s.job.pos.Standing(s.job.st.Accepted != nil)
 	if s.job.holds != "" && s.job.pos.NothingToDo() {
-		st.Head, st.Text = "Pushed.", s.job.holds
+		st.Head, st.Text = s.job.say("Pushed."), s.job.holds
 		st.Next = "Yours and theirs are one line now. There is nothing left to do."
 	}
 	if f := s.job.forward; f != nil && s.job.pos.Trivial() == plan.UpToDate &&

@@ -78,6 +78,9 @@ func (s *lanes) view(w, h int) term.Page {
 	lane := (w - 3) / 2
 	// Yours gets the width that theirs does not need.
 	lane = max(lane, min(colA.Width()+2, w-2-colB.Width()))
+	if tail := len([]rune(mine)) + len("yours"); tail > lane { // a long name
+		mine = ", not there"
+	}
 	p.Row(term.Text(term.Plain, "   ").Bold(term.Yours, "yours").Add(term.Dim, mine).Fit(lane+4).Bold(term.Theirs,
 		"theirs").Add(term.Dim, others))
 	p.Blank()
@@ -130,6 +133,10 @@ func (s *lanes) sum() term.Line {
 	}
 	if s.plan.Merge.Refused == nil {
 		by = append(by, words.Count(a+b+1, "commit", "commits")+" by merge")
+	}
+	if s.pos.BringsIn() {
+		return term.Text(term.Plain, fmt.Sprintf("%s will hold one revision more, with %s of %s.", s.pos.Branch.Name,
+			words.Is(b, "the one", fmt.Sprintf("all %d", b)), s.pos.Line().Name))
 	}
 	if s.plan.OneWay() {
 		return term.Text(term.Plain, fmt.Sprintf("After %s come %s, and %s of yours on top.",

@@ -173,10 +173,10 @@ func (s *pushScreen) sends() (out []action) {
 	case s.joins() && inRow(s.job):
 		out = append(out, s.accepts("join it, and go on with the row", false))
 	case s.joins(): // nothing is in the way
-		out = append(out, s.accepts("join here and push to "+up, true))
+		out = append(out, s.accepts(s.job.say("join here and push to ")+up, true))
 		out = append(out, acts(keys.Branch, "", func() tea.Cmd { return s.accept(false) }))
 	default:
-		out = append(out, acts(keys.Next, "push to "+up, func() tea.Cmd { return s.sure(true, s.pushNow) }))
+		out = append(out, acts(keys.Next, s.job.say("push to ")+up, func() tea.Cmd { return s.sure(true, s.pushNow) }))
 	}
 	return out
 }
@@ -585,16 +585,16 @@ func (s *pushScreen) remark() term.Line {
 		return term.Text(term.Dim, "Nothing is pushed now. What you "+words.If(s.job.pos.IsPick(), "picked", "joined")+
 			" joins what is new there like any other commit of yours.")
 	case s.job.accepted():
-		return term.Text(term.Dim, "The joined result is on your branch. It can be undone until it is pushed.")
+		return term.Text(term.Dim, s.job.say("The joined result is on your branch. It can be undone until it is pushed."))
 	case !s.joins():
 		return term.Text(term.Dim,
-			"Nothing was joined. If somebody pushes first, the push is refused, and nothing is lost.")
+			s.job.say("Nothing was joined. If somebody pushes first, the push is refused, and nothing is lost."))
 	case s.job.pos.IsPick():
 		return term.Text(term.Dim,
-			"If somebody pushes first, what you picked stays on your branch, and you join the two lines.")
+			s.job.say("If somebody pushes first, what you picked stays on your branch, and you join the two lines."))
 	}
 	if inRow(s.job) {
 		return term.Text(term.Dim, "Each join of the row can be undone.")
 	}
-	return term.Text(term.Dim, "If somebody pushes first, Dorvik joins again and asks only what is new.")
+	return term.Text(term.Dim, s.job.say("If somebody pushes first, Dorvik joins again and asks only what is new."))
 }

@@ -138,7 +138,7 @@ func (s pushPage) headline(p *term.Page, w int) bool {
 
 // pushed describes an accepted push, and what can follow.
 func (s pushPage) pushed(p *term.Page, w int) {
-	p.Say(w, term.Line{}.Bold(term.Joined, "✓ Pushed. ").Add(term.Plain, s.job.holds+" "+s.inIt()))
+	p.Say(w, term.Line{}.Bold(term.Joined, s.job.say("✓ Pushed. ")).Add(term.Plain, s.job.holds+" "+s.inIt()))
 	s.hostRows(p, w)
 	saidRows(p, s.said, w)
 	if f := s.job.forward; f != nil && !recovery.IsTrunk(s.job.pos.Branch.Name) {
@@ -159,23 +159,23 @@ func (s pushPage) goes(up string) term.Line {
 		return term.Line{}.Bold(term.Trouble, "▲ The server refused this before. ").Add(term.Plain,
 			"Change the commits first; what it asked for is below.")
 	}
-	head := "Ready to join and push."
+	head := s.job.say("Ready to join and push.")
 	if s.joins() && inRow(s.job) {
 		return term.Line{}.Bold(term.Joined, "Ready to join. ").Add(term.Plain,
 			"The row then goes on with the next; nothing "+
 				"is pushed before all had their turn.")
 	}
 	if s.job.accepted() {
-		head = "Joined here, not pushed yet."
+		head = s.job.say("Joined here, not pushed yet.")
 	} else if !s.joins() {
-		head = "Ready to push."
+		head = s.job.say("Ready to push.")
 	}
 	where := up + ", which has not moved."
 	if s.ready.New {
 		where = fmt.Sprintf("%s, a new branch there, which %s then follows.", up, s.job.branchName())
 	}
 	return term.Line{}.Bold(term.Joined, head+" ").Add(term.Plain, fmt.Sprintf("%s to %s",
-		words.Count(s.ready.Commits, "commit goes", "commits go"), where))
+		s.job.say(words.Count(s.ready.Commits, "commit goes", "commits go")), where))
 }
 
 // instead describes what an exchange puts into the place of what goes.
@@ -211,23 +211,22 @@ func (s pushPage) goesRows(p *term.Page, w int) {
 
 // waiting describes a join that cannot be pushed yet, because the upstream has commits that it lacks.
 func (s pushPage) waiting(up string) term.Line {
-	n := words.Count(len(s.ready.Lacks), "commit", "commits")
+	n := s.job.say(words.Count(len(s.ready.Lacks), "commit", "commits"))
 	what, head := s.job.pos.Line().Name+" is joined on your branch.", "✓ Joined here. "
 	if s.job.pos.IsPick() {
 		what, head = words.Count(s.job.join.Kept(), "commit is", "commits are")+" on your branch.", "✓ Picked. "
 	}
 	if s.job.accepted() {
 		return term.Line{}.Bold(term.Joined, head).Add(term.Plain,
-			fmt.Sprintf("%s %s has %s that you do not have: join "+
-				"the two lines before you push.", what, up, n))
+			fmt.Sprintf(s.job.say("%s %s has %s that you do not have: join the two lines before you push."), what, up,
+				n))
 	}
 	what = s.job.pos.Line().Name + " is joined on your branch."
 	if s.job.pos.IsPick() {
 		what = words.Count(s.job.join.Kept(), "commit goes", "commits go") + " on your branch."
 	}
 	return term.Line{}.Bold(term.Joined, "Ready. ").Add(term.Plain,
-		fmt.Sprintf("%s %s has %s that you do not have, so a "+
-			"push comes after joining those.", what, up, n))
+		fmt.Sprintf(s.job.say("%s %s has %s that you do not have, so a push comes after joining those."), what, up, n))
 }
 
 // inTheWay describes what is in the way of the result, and the next step.
@@ -433,7 +432,7 @@ func (s pushPage) branch() (rows []branchRow) {
 		again(term.MarkYours, merge.Yours)
 	default:
 		subject, _, _ := strings.Cut(s.job.join.Message, "\n")
-		note := "joins both lines" + s.withMend()
+		note := words.If(s.job.pos.BringsIn(), "brings the other line in", "joins both lines") + s.withMend()
 		rows = append(rows, branchRow{term.MarkJoined, false, s.made(s.job.built.Tip), subject, note, "you"})
 		as = "as it is"
 	}
@@ -445,7 +444,7 @@ func (s pushPage) branch() (rows []branchRow) {
 	}
 	if !s.job.pos.IsPick() && !s.job.exchanging { // otherwise the other branches stay
 		from := "on the remote"
-		if line := s.job.pos.Line(); line.Remote != s.job.pos.To().Remote {
+		if line := s.job.pos.Line(); line.Remote != s.job.pos.To().Remote || s.job.pos.BringsIn() {
 			from = "from " + line.Name
 		}
 		for _, n := range s.job.pos.Divergence.Theirs {

@@ -1,6 +1,9 @@
 package vcs
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Dialect is how the users of a system say things: the commands that a sentence names as the next step.
 type Dialect struct {
@@ -39,6 +42,20 @@ var (
 		"“%s = …” in the section [dorvik] of ~/.subversion/config", "[dorvik] %s in .svn/dorvik/config",
 		"“svn switch %s”", false, false, true, true, true}
 )
+
+// sends has the words of a system in which a push is a check-in, and what it makes a revision. Longer ones come first.
+var sends = strings.NewReplacer("push it", "check it in", "Push it", "Check it in", "a push", "a check-in", "the push",
+	"the check-in", "pushes", "checks in", "pushed", "checked in", "Pushed", "Checked in", "push", "check in", "Push",
+	"Check in", "commits", "revisions", "commit", "revision")
+
+// Say puts a sentence about commits and pushes into the words of the system. What is put into the sentence from
+// outside, such as a name, must come later.
+func (d Dialect) Say(sentence string) string {
+	if !d.Linear {
+		return sentence
+	}
+	return sends.Replace(sentence)
+}
 
 // OnTop names the way that puts yours on top of theirs.
 func (d Dialect) OnTop() string {
