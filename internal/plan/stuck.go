@@ -158,6 +158,9 @@ func (re *Resumer) bringsStashBack(ctx context.Context, s *Stuck) (bool, error) 
 // readMarked reads a file with conflict markers. Settled conflicts become decisions, other changes become edits. A
 // file without markers is settled.
 func (re *Resumer) readMarked(ctx context.Context, s *Stuck, f *settle.File, path string) ([]merge.TextEdit, error) {
+	if slices.ContainsFunc(s.Dirty, func(d vcs.Dirty) bool { return d.Path == path && d.Unmarked }) {
+		return nil, nil
+	}
 	e, err := re.p.Store.Find(ctx, s.Held.Files, path)
 	if err != nil || !e.Mode.IsRegular() {
 		return nil, err

@@ -325,4 +325,3 @@ func (r *courses) folders(ctx context.Context, b *base) ([]string, error) {
 	}
 	return out, nil
 }
-

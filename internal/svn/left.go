@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"dorvik.dev/dorvik/internal/core/object"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // An update that stopped at conflicts is not gone on with: what it left in conflict is read as it was before. The file
@@ -23,6 +24,9 @@ type left struct {
 	aside   []string // files that svn wrote beside them
 	texts   map[string]conflict
 	settled []string // files that the person settled: no mark is left in them, and svn does not know
+	// merged are the paths of the tree that “svn merge” or “svn switch” left in conflict. They are no operation that
+	// could be joined anew: the conflicts are settled where they are.
+	merged []vcs.Dirty
 }
 
 // leftOf reads the conflicts of a status, and takes back in what was checked out what the update did to them.
@@ -44,6 +48,7 @@ func (r *courses) leftOf(ctx context.Context, entries []statusEntry, b *base) (*
 	for _, e := range list {
 		path := filepath.ToSlash(e.Path)
 		settled := len(e.Conflicts) == 1 && len(e.Tree) == 0 && e.Conflicts[0].Type == "text" && !markedAt(r.dir, path)
+		byMerge := false
 		for _, c := range slices.Concat(e.Conflicts, e.Tree) {
 			if settled {
 				l.settled = append(l.settled, path)
@@ -51,7 +56,14 @@ func (r *courses) leftOf(ctx context.Context, entries []statusEntry, b *base) (*
 				continue
 			}
 			if c.Operation != "update" {
-				return nil, &ConflictedError{[]string{path}}
+				more, err := r.mergedAt(ctx, b, e, c)
+				if err != nil {
+					return nil, err
+				}
+				l.merged = append(l.merged, more...)
+				l.aside = append(l.aside, beneathOf(r.dir, c.Mine, c.Base, c.Theirs)...)
+				byMerge = true
+				continue
 			}
 			if err := r.before(ctx, b, path, c); err != nil {
 				return nil, err
@@ -61,11 +73,11 @@ func (r *courses) leftOf(ctx context.Context, entries []statusEntry, b *base) (*
 			}
 			l.aside = append(l.aside, beneathOf(r.dir, c.Mine, c.Base, c.Theirs)...)
 		}
-		if !settled {
+		if !settled && !byMerge {
 			l.paths = append(l.paths, path)
 		}
 	}
-	for _, path := range l.paths { // svn writes what it could not set of properties beside the file
+	for _, path := range slices.Concat(l.paths, l.mergedNodes()) { // svn writes what it could not set of properties beside the file
 		for _, name := range []string{path + ".prej", strings.TrimPrefix(path+"/dir_conflicts.prej", "/")} {
 			if slices.ContainsFunc(entries, func(e statusEntry) bool {
 				return filepath.ToSlash(e.Path) == name && e.Is.Item == "unversioned"
@@ -77,6 +89,15 @@ func (r *courses) leftOf(ctx context.Context, entries []statusEntry, b *base) (*
 	slices.Sort(l.aside)
 	l.aside = slices.Compact(l.aside)
 	return l, nil
+}
+
+// mergedNodes returns the files and folders that a merge left in conflict.
+func (l *left) mergedNodes() (out []string) {
+	for _, d := range l.merged {
+		out = append(out, nodeOf(d.Path))
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
 }
 
 // conflicted reports whether something is in conflict.
@@ -109,7 +130,7 @@ func (r *courses) before(ctx context.Context, b *base, path string, c conflict) 
 		}
 	}
 	if rev < 0 {
-		return &ConflictedError{[]string{path}}
+		return &ConflictedError{path}
 	}
 	if b.taken == nil {
 		b.taken = map[string]int64{}

@@ -190,6 +190,9 @@ func (r *looks) read(ctx context.Context, s *seen) error {
 		byList[name] = append(byList[name], path)
 	}
 	names := sortedKeys(byList)
+	if len(s.left.merged) > 0 { // what a merge left is settled first; until then all is uncommitted
+		s.loose, names = sortedKeys(s.work.set), nil
+	}
 	if len(names) > 1 || len(names) == 1 && names[0] != "" {
 		s.loose = byList[""]
 		slices.Sort(s.loose)
@@ -381,8 +384,11 @@ func (r *looks) entry(l *left, path string, props map[string]string) (e object.E
 // dirty returns the uncommitted work.
 func (s *seen) dirty() (out []vcs.Dirty) {
 	for _, path := range s.loose {
-		out = append(out, vcs.Dirty{Path: path, Unstaged: true})
+		if !slices.ContainsFunc(s.left.merged, func(d vcs.Dirty) bool { return d.Path == path }) {
+			out = append(out, vcs.Dirty{Path: path, Unstaged: true})
+		}
 	}
+	out = append(out, s.left.merged...)
 	for _, path := range s.untracked {
 		out = append(out, vcs.Dirty{Path: path, Untracked: true})
 	}

@@ -36,14 +36,6 @@ func (r *work) Untracked(ctx context.Context) ([]string, error) {
 // Busy finds nothing half done: what an update left in conflict is joined anew.
 func (r *work) Busy() vcs.Operation { return "" }
 
-// ConflictedError reports conflicts of a merge, which only svn itself can end.
-type ConflictedError struct{ Paths []string }
-
-func (e *ConflictedError) Error() string {
-	return fmt.Sprintf("a merge of svn left conflicts, in %s. “svn resolve” ends each as you say, and “svn revert” "+
-		"takes your changes to a file back. Nothing was changed", strings.Join(e.Paths[:min(3, len(e.Paths))], ", "))
-}
-
 // Unfinished finds nothing, as Busy.
 func (r *work) Unfinished(context.Context) (*vcs.Unfinished, error) { return nil, nil }
 

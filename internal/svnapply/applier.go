@@ -168,6 +168,15 @@ func (a *Applier) guard(ctx context.Context, p *plan.Position, j *plan.Join, tre
 	}
 	is = tree
 	switch carried := p.Carried != nil && j.Carried != nil; {
+	case p.Stuck != nil: // what a merge left is part of the files
+		held := p.Stuck.Held
+		if len(held.Paths) == 0 {
+			held = nil
+		}
+		if !u.Same(held) {
+			return none, none, nil, &change.MovedError{Branch: p.Branch.Name, Work: true}
+		}
+		is = j.Carried.Files
 	case carried && !u.Same(p.Carried):
 		return none, none, nil, &change.MovedError{Branch: p.Branch.Name, Work: true}
 	case carried:
@@ -258,14 +267,17 @@ func (a *Applier) transition(ctx context.Context, p *plan.Position, j *plan.Join
 	if from != goal.Was {
 		wp.Kept = &ledger.Kept{Was: plan.Held{Staged: from, Files: goal.Was}, Is: plan.Held{Staged: tree, Files: tr.Is}}
 	}
-	if there, err := a.Planner.Tree(ctx, tip); err != nil || there != held {
+	if p.Stuck != nil { // it is in no commit: the tip has it with all else that was changed
+		wp.Kept.Operation = string(p.Stuck.Left.Operation)
+	} else if there, err := a.Planner.Tree(ctx, tip); err != nil || there != held {
 		return nil, nil, errors.Join(err, &plan.Blocked{
 			What: "A change list of Subversion holds whole files, so single edits cannot go alone.",
 			Next: "Take whole files. Nothing was changed."})
 	}
-	wp.After = tip
-	if err := a.match(ctx, b.Tip, tip, goal.Theirs); err != nil {
-		return nil, nil, err
+	if wp.After = tip; p.Stuck == nil {
+		if err := a.match(ctx, b.Tip, tip, goal.Theirs); err != nil {
+			return nil, nil, err
+		}
 	}
 	tr.Waypoint = *wp
 	return tr, wp, nil
@@ -360,6 +372,10 @@ func (a *Applier) sort(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 		return err
 	}
 	goal.Lists, goal.Texts = map[string]string{}, maps.Clone(texts)
+	if p.Stuck != nil {
+		_, goal.Lists, err = a.Repo.Working(ctx)
+		return err
+	}
 	origin := map[object.ID]object.ID{}
 	for i, id := range b.IDs {
 		if !id.IsZero() && i < len(j.Steps) && origin[id].IsZero() {

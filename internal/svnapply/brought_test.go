@@ -1,6 +1,7 @@
 package svnapply_test
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -9,6 +10,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/applytest"
 	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/svntest"
@@ -93,4 +95,83 @@ func upper(text string) (out []string) {
 		}
 	}
 	return out
+}
+
+// TestAMergeOfSvnIsTakenOver: what svn merge left in conflict is settled where it is: texts, shapes and properties.
+// Nothing else that was changed is touched, and going back brings the conflicts back.
+func TestAMergeOfSvnIsTakenOver(t *testing.T) {
+	svntest.Isolate(t)
+	url := svntest.Repository(t)
+	i := svntest.Checkout(t, url+"/trunk", "ilka")
+	for _, name := range []string{"text", "deleted-here", "deleted-there", "settled", "half", "clean", "listed"} {
+		i.Write(name, lines)
+	}
+	i.Svn("add", "-q", "--force", ".")
+	i.Svn("propset", "-q", "skerry:note", "base", "text", ".")
+	i.Commit("start")
+	i.Svn("copy", "-q", "-m", "branch", "^/trunk", "^/branches/b")
+	r := svntest.Checkout(t, url+"/branches/b", "runa")
+	alter := func(c *svntest.Copy, name, to string) {
+		c.Write(name, strings.NewReplacer("two", to, "seven", to+" too").Replace(c.Read(name)))
+	}
+	for _, name := range []string{"text", "deleted-here", "settled", "half"} {
+		alter(i, name, "THEIRS")
+	}
+	i.Write("clean", strings.Replace(lines, "eight", "EIGHT", 1))
+	i.Write("both-added", "theirs\n")
+	i.Svn("propset", "-q", "skerry:note", "theirs", "text", ".")
+	i.Svn("rm", "-q", "deleted-there")
+	i.Commit("theirs")
+	for _, name := range []string{"text", "deleted-there", "settled", "half", "clean"} {
+		alter(r, name, "MINE")
+	}
+	r.Svn("rm", "-q", "deleted-here")
+	r.Write("both-added", "mine\n")
+	r.Svn("propset", "-q", "skerry:note", "mine", "text", ".")
+	r.Commit("mine")
+	r.Svn("update", "-q")
+	r.Write("listed", "edited\n"+lines)
+	r.Svn("changelist", "-q", "a list", "listed")
+	r.Svn("merge", "-q", "--accept", "postpone", "^/trunk")
+	r.Write("settled", strings.Replace(lines, "two", "MINE and THEIRS", 1)) // by hand
+	half := r.Read("half")
+	at, end := strings.Index(half, "<<<<<<< "), strings.Index(half, ">>>>>>> ")
+	end += strings.IndexByte(half[end:], '\n') + 1
+	r.Write("half", half[:at]+"MINE and THEIRS\n"+half[end:])
+	before := state(t, r.Dir)
+
+	c := &crew{T: t, url: url, ilka: i, runa: r}
+	s := c.session(r.Dir)
+	_, err := s.Locate(t.Context(), true)
+	stuck := (*plan.StuckError)(nil)
+	require.ErrorAs(t, err, &stuck)
+	assert.Contains(t, stuck.Stuck.Sentence(), "conflicts")
+	require.NoError(t, s.TakeOver(t.Context(), ledger.Finish))
+	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	made := s.Ledger.State().Decisions
+	j, err := s.Planner.Join(t.Context(), p, plan.Merge, &made, plan.Amends{}, nil)
+	require.NoError(t, err)
+	var asked []string
+	for _, q := range j.Questions() {
+		asked = append(asked, q.Path)
+	}
+	slices.Sort(asked)
+	assert.Equal(t, []string{".svn/properties/skerry:note", ".svn/properties/text/skerry:note", "both-added",
+		"deleted-here", "deleted-there", "half", "half", "text", "text"}, asked)
+	require.Equal(t, len(asked)-1, j.Open, "one was settled by hand")
+	_, err = applytest.Join(t.Context(), s, plan.Merge)
+	require.NoError(t, err)
+	assert.Equal(t, strings.NewReplacer("two", "MINE\nTHEIRS", "seven", "MINE too\nTHEIRS too").Replace(lines),
+		r.Read("text"))
+	assert.Equal(t, strings.NewReplacer("two", "MINE and THEIRS", "seven", "MINE too\nTHEIRS too").Replace(lines),
+		r.Read("half"))
+	assert.Equal(t, strings.Replace(lines, "two", "MINE and THEIRS", 1), r.Read("settled"))
+	assert.Contains(t, r.Read("clean"), "EIGHT")
+	assert.Contains(t, statusOf(r), "--- Changelist 'a list':\nM       listed")
+	assert.NotRegexp(t, `(?m)^(C|.C|......C)|\?`, statusOf(r), "no conflict is left, and no stray copy")
+	assert.Equal(t, "/trunk:3-5", r.Svn("propget", "svn:mergeinfo", "."))
+	_, err = s.Applier.GoBack(t.Context(), "")
+	require.NoError(t, err)
+	assert.Equal(t, before, state(t, r.Dir))
 }

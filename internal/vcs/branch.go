@@ -75,6 +75,7 @@ type Dirty struct {
 	Conflict  bool            // unmerged
 	Index     object.Entry    // the index's entry; absent for a conflict
 	Stages    [3]object.Entry // for a conflict: the index's entries of base, HEAD's side and the other
+	Unmarked  bool            // for a conflict: the system wrote no marks into the file
 }
 
 // Sending is what a push changes: one branch of a remote.
