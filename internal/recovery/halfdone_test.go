@@ -446,9 +446,10 @@ func (g *tangle) byDorvik(t *testing.T, s *Session) (wp *ledger.Waypoint, ok boo
 		return nil, false
 	}
 	require.NoError(t, s.TakeOver(t.Context(), ledger.Finish))
-	p, err := s.Home(t.Context(), false)
+	v, err := s.SurveyFrom(t.Context(), false, nil, nil) // as the screens do
 	require.NoError(t, err)
-	require.NoError(t, s.Ledger.Sync(p))
+	p := v.Position
+	require.NotNil(t, p.Resumes(), "%s", g.begin)
 	for {
 		j, err := s.Planner.Join(t.Context(), p, "", decisions(s), plan.Amends{}, nil)
 		require.NoError(t, err)

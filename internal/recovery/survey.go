@@ -60,11 +60,10 @@ func (s *Session) SurveyFrom(ctx context.Context, fetch bool, progress func(done
 // standing is Locate without uncommitted work, which is slower to read in large working trees. It returns nil if a
 // full Locate is needed.
 func (s *Session) standing(ctx context.Context) *plan.Position {
-	if s.Repo.Busy() != "" || s.Ledger.State().Carry || len(s.Ledger.State().Picks) > 0 ||
-		s.Ledger.State().Rework {
+	st := s.Ledger.State()
+	if s.Repo.Busy() != "" || st.TakeOver != "" || st.Carry || len(st.Picks) > 0 || st.Rework {
 		return nil
 	}
-	s.Ledger.ForgetStuck()
 	b, err := s.Repo.Current(ctx)
 	if err != nil {
 		return nil

@@ -357,10 +357,13 @@ func (r *looks) changedAt(ctx context.Context, s *seen, c *changes, path string)
 	if err != nil {
 		return fmt.Errorf("reading your changes: %w", err)
 	}
-	if when.After(c.when) {
+	if err := put(path, e); err != nil {
+		return err
+	}
+	if _, changed := c.set[path]; changed && when.After(c.when) {
 		c.when = when
 	}
-	return put(path, e)
+	return nil
 }
 
 // entry reads a file of the working copy as a tree has it. It is absent if there is no file.

@@ -103,7 +103,9 @@ func (l *Likeness) share(ctx context.Context, store *object.Overlay, was, is obj
 		return err
 	}
 	for _, e := range l.was.entries {
-		other[filepath.ToSlash(e.Path)] = true
+		if e.Is.Item != "normal" { // else it is only in a change list
+			other[filepath.ToSlash(e.Path)] = true
+		}
 	}
 	nodes := l.was.course.base.nodes
 	for _, path := range sortedKeys(nodes) {
@@ -511,6 +513,12 @@ func (e *editing) lists(ctx context.Context, changes []object.Change) error {
 		path := nodeOf(c.Path)
 		if name := e.goal.Lists[path]; name != "" && !slices.Contains(of[name], path) && !e.isFolder(path) {
 			of[name] = append(of[name], path)
+		}
+	}
+	for _, s := range e.was.entries { // files that are in a list and as they were checked out
+		if path := filepath.ToSlash(s.Path); s.list != "" && s.Is.Item == "normal" && e.goal.Lists[path] == "" &&
+			e.at.Has(path) && !e.isFolder(path) && !slices.Contains(of[s.list], path) {
+			of[s.list] = append(of[s.list], path)
 		}
 	}
 	for _, name := range sortedKeys(of) {

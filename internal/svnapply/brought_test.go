@@ -132,6 +132,7 @@ func TestAMergeOfSvnIsTakenOver(t *testing.T) {
 	r.Svn("update", "-q")
 	r.Write("listed", "edited\n"+lines)
 	r.Svn("changelist", "-q", "a list", "listed")
+	r.Svn("changelist", "-q", "for later", "clean")
 	r.Svn("merge", "-q", "--accept", "postpone", "^/trunk")
 	r.Write("settled", strings.Replace(lines, "two", "MINE and THEIRS", 1)) // by hand
 	half := r.Read("half")
@@ -169,6 +170,7 @@ func TestAMergeOfSvnIsTakenOver(t *testing.T) {
 	assert.Equal(t, strings.Replace(lines, "two", "MINE and THEIRS", 1), r.Read("settled"))
 	assert.Contains(t, r.Read("clean"), "EIGHT")
 	assert.Contains(t, statusOf(r), "--- Changelist 'a list':\nM       listed")
+	assert.Contains(t, statusOf(r), "--- Changelist 'for later':\nM       clean")
 	assert.NotRegexp(t, `(?m)^(C|.C|......C)|\?`, statusOf(r), "no conflict is left, and no stray copy")
 	assert.Equal(t, "/trunk:3-5", r.Svn("propget", "svn:mergeinfo", "."))
 	_, err = s.Applier.GoBack(t.Context(), "")
