@@ -136,7 +136,7 @@ func svnClone(ctx context.Context, o *object.Overlay, c cloneOf, remote string) 
 		}
 	}
 	return inSvn(ctx, c.folder, func(r *svn.Repo) error {
-		if err := r.SetMessages(texts); err != nil {
+		if err := r.SetNotes(svn.Notes{Texts: texts}); err != nil {
 			return err
 		}
 		if err := r.SetConfig(ctx, "dorvik.username", c.who.Name); err != nil {

@@ -35,7 +35,8 @@ type seen struct {
 	untracked []string
 	left      *left
 	work      *changes
-	nodes     map[string]node // what svn has now, with properties
+	parts     map[string][]Part // of files of which only some edits are in a list
+	nodes     map[string]node   // what svn has now, with properties
 	props     map[string]map[string]string
 }
 
@@ -132,7 +133,7 @@ func mapsEqual(a, b map[string]string) bool {
 // stamps tells apart versions of the files that a look depends on.
 func (r *looks) stamps(entries []statusEntry) map[string]string {
 	out := map[string]string{"wc.db": stampOf(filepath.Join(r.own, "wc.db")),
-		"revisions": stampOf(r.mirror.file("revisions.json")), "messages": stampOf(r.messagesFile())}
+		"revisions": stampOf(r.mirror.file("revisions.json")), "notes": stampOf(r.notesFile())}
 	for _, e := range entries {
 		if e.Is.Item == "conflicted" {
 			out[marks] += fmt.Sprintln(e.Path, markedAt(r.dir, e.Path))
@@ -189,7 +190,14 @@ func (r *looks) read(ctx context.Context, s *seen) error {
 		name := s.work.list[path]
 		byList[name] = append(byList[name], path)
 	}
-	names := sortedKeys(byList)
+	notes, err := r.Notes()
+	if err != nil {
+		return err
+	}
+	if err := r.divide(ctx, s, notes, byList); err != nil {
+		return err
+	}
+	names := notes.sorted(sortedKeys(byList))
 	if len(s.left.merged) > 0 { // what a merge left is settled first; until then all is uncommitted
 		s.loose, names = sortedKeys(s.work.set), nil
 	}
@@ -210,6 +218,11 @@ func (r *looks) read(ctx context.Context, s *seen) error {
 		set := map[string]object.Entry{}
 		for _, path := range paths {
 			set[path] = s.work.set[path]
+			for _, part := range s.parts[path] {
+				if part.List == name {
+					set[path] = part.To
+				}
+			}
 		}
 		if tree, err = edited(ctx, r.made, tree, set); err != nil {
 			return err
@@ -221,6 +234,39 @@ func (r *looks) read(ctx context.Context, s *seen) error {
 		parent = r.made.PutCommit(&object.Commit{Tree: tree, Parents: []object.ID{parent}, AuthorLine: who.String(),
 			Committer: who, Message: strings.TrimRight(message, "\n") + "\n"})
 		s.groups = append(s.groups, group{name, paths, parent})
+	}
+	return nil
+}
+
+// divide finds the files of which only some edits are in a list, and puts them into that list, too.
+func (r *looks) divide(ctx context.Context, s *seen, notes Notes, byList map[string][]string) error {
+	s.parts = map[string][]Part{}
+	for path := range notes.Parts {
+		is, changed := s.work.set[path]
+		if !changed || is.Absent() {
+			continue
+		}
+		base, err := r.made.Find(ctx, s.course.base.tree, path)
+		if err != nil {
+			return err
+		}
+		own, parts := s.work.list[path], notes.of(path, base)
+		if i := slices.IndexFunc(parts, func(p Part) bool { return p.List == own }); i >= 0 {
+			parts = parts[:i] // svn was told to take all of it there
+		}
+		if len(parts) == 0 {
+			continue
+		}
+		s.parts[path] = parts
+		for _, part := range parts {
+			byList[part.List] = append(byList[part.List], path)
+		}
+		if parts[len(parts)-1].To.Same(is) { // nothing is left for its own list
+			byList[own] = slices.DeleteFunc(byList[own], func(p string) bool { return p == path })
+			if len(byList[own]) == 0 {
+				delete(byList, own)
+			}
+		}
 	}
 	return nil
 }

@@ -24,7 +24,7 @@ type place struct {
 	bare   *bare
 	// settingsAt is the .svn folder whose settings count: another one for a likeness.
 	settingsAt string
-	texts      map[string]string // messages of change lists; nil for those that are stored
+	notes      *Notes // of change lists; nil for those that are stored
 }
 
 // HoldFile returns the file that svn inherits, to be locked by who changes the working copy; nil if it cannot be

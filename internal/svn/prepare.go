@@ -37,7 +37,7 @@ type Goal struct {
 	Was    object.ID         // tree of the files, with all that is not checked in
 	Is     object.ID         // the same, as it is to be
 	Lists  map[string]string // the change lists of files that are not as checked out
-	Texts  map[string]string // messages of change lists
+	Notes  Notes
 }
 
 // Told returns what svn does not record any longer of the files, as sentences.
@@ -537,7 +537,7 @@ func (e *editing) isFolder(path string) bool {
 
 // check sees that the likeness is as it was to be, and notes what Dorvik will find there.
 func (l *Likeness) check(ctx context.Context, g Goal) error {
-	l.looks.texts = g.Texts
+	l.looks.notes = &g.Notes
 	s, err := l.looks.look(ctx)
 	if err != nil {
 		return err

@@ -238,8 +238,17 @@ func (r *wire) checkIn(ctx context.Context, s *seen, g group) error {
 	if err := r.bringFolders(ctx, s, paths); err != nil {
 		return err
 	}
-	c := in(r.dir, "checking in", "commit", "--quiet", "--depth", "empty", "--encoding", "UTF-8", "--file", f.Name())
-	return r.svn.asked(ctx, func() error { return r.svn.at(ctx, c, sortedKeys(paths)) })
+	commit := func(dir string) error {
+		c := in(dir, "checking in", "commit", "--quiet", "--depth", "empty", "--encoding", "UTF-8", "--file", f.Name())
+		return r.svn.asked(ctx, func() error { return r.svn.at(ctx, c, sortedKeys(paths)) })
+	}
+	part := slices.ContainsFunc(g.paths, func(path string) bool {
+		return slices.ContainsFunc(s.parts[path], func(p Part) bool { return p.List == g.list })
+	})
+	if !part {
+		return commit(r.dir)
+	}
+	return r.checkInPart(ctx, s, g, commit)
 }
 
 // bringFolders has svn note that changed and removed folders are of the last revision. For svn a folder is out of date

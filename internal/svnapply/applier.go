@@ -116,7 +116,7 @@ func (a *Applier) AskToPush(ctx context.Context, _ change.Consent) error {
 		return err
 	}
 	goal := svn.Goal{Theirs: base, Was: is, Is: is, Lists: map[string]string{}}
-	if goal.Texts, err = a.Repo.Messages(); err != nil {
+	if goal.Notes, err = a.Repo.Notes(); err != nil {
 		return err
 	}
 	if _, goal.Lists, err = a.Repo.Working(ctx); err != nil {
@@ -128,7 +128,7 @@ func (a *Applier) AskToPush(ctx context.Context, _ change.Consent) error {
 	}
 	const name = "settled"
 	wp := &ledger.Waypoint{Name: name, Branch: b.Name, Before: b.Tip, After: b.Tip, Aside: aside}
-	tr := &Transition{Kind: change.Telling, Was: is, Is: is, Keep: name, Begun: time.Now(), Texts: goal.Texts,
+	tr := &Transition{Kind: change.Telling, Was: is, Is: is, Keep: name, Begun: time.Now(), Notes: goal.Notes,
 		Waypoint: *wp, From: filepath.Join(a.WorkTree.kept(name), likenessDir)}
 	if err := errors.Join(os.RemoveAll(a.AsideAt(wp)), os.RemoveAll(a.WorkTree.kept(name))); err != nil {
 		return err
@@ -254,7 +254,7 @@ func (a *Applier) transition(ctx context.Context, p *plan.Position, j *plan.Join
 	}
 	wp.Name, wp.Aside = name, append(aside, beside...)
 	tr := &Transition{Kind: change.Accepting, Was: goal.Was, Is: goal.Is, Keep: name, Begun: time.Now(),
-		Texts:  goal.Texts,
+		Notes:  goal.Notes,
 		Marked: marked, From: filepath.Join(a.WorkTree.kept(name), likenessDir)}
 	tip, held, err := a.prepare(ctx, tr, goal, tree)
 	if err != nil {
@@ -271,7 +271,7 @@ func (a *Applier) transition(ctx context.Context, p *plan.Position, j *plan.Join
 		wp.Kept.Operation = string(p.Stuck.Left.Operation)
 	} else if there, err := a.Planner.Tree(ctx, tip); err != nil || there != held {
 		return nil, nil, errors.Join(err, &plan.Blocked{
-			What: "A change list of Subversion holds whole files, so single edits cannot go alone.",
+			What: "The working copy would not hold what was joined, change list by change list.",
 			Next: "Take whole files. Nothing was changed."})
 	}
 	if wp.After = tip; p.Stuck == nil {
@@ -288,11 +288,11 @@ const keptFile = "kept.json"
 
 // kept is its content.
 type kept struct {
-	Texts map[string]string `json:"texts"` // messages of change lists before the change
-	Base  object.ID         `json:"base"`  // what was checked out after it
-	Dirs  []string          `json:"dirs"`  // the folders that svn had before it
-	Was   object.ID         `json:"was"`
-	Is    object.ID         `json:"is"`
+	Notes svn.Notes `json:"notes"` // of change lists before the change
+	Base  object.ID `json:"base"`  // what was checked out after it
+	Dirs  []string  `json:"dirs"`  // the folders that svn had before it
+	Was   object.ID `json:"was"`
+	Is    object.ID `json:"is"`
 	// Marked are files that had marks of svn's: see Transition.
 	Marked map[string]string `json:"marked,omitempty"`
 }
@@ -302,7 +302,7 @@ type kept struct {
 func (a *Applier) prepare(ctx context.Context, tr *Transition, goal svn.Goal, tree object.ID) (tip, held object.ID,
 	err error) {
 	none := object.ID{}
-	if tr.Old, err = hashAt(filepath.Join(a.Repo.Where().Own, keptDatabase)); err != nil {
+	if tr.Old, err = svn.HashAt(filepath.Join(a.Repo.Where().Own, keptDatabase)); err != nil {
 		return none, none, err
 	}
 	if err := os.MkdirAll(a.WorkTree.kept(tr.Keep), 0o700); err != nil {
@@ -312,7 +312,7 @@ func (a *Applier) prepare(ctx context.Context, tr *Transition, goal svn.Goal, tr
 	if err != nil {
 		return none, none, err
 	}
-	texts, err := a.Repo.Messages()
+	notes, err := a.Repo.Notes()
 	if err != nil {
 		return none, none, err
 	}
@@ -323,7 +323,7 @@ func (a *Applier) prepare(ctx context.Context, tr *Transition, goal svn.Goal, tr
 	for _, told := range like.Told() {
 		a.Ledger.Tell("%s", told)
 	}
-	if tr.New, err = hashAt(like.Database()); err != nil {
+	if tr.New, err = svn.HashAt(like.Database()); err != nil {
 		return none, none, err
 	}
 	if tr.Is, err = like.Held(ctx, a.Planner.Store, goal.Is); err != nil {
@@ -340,7 +340,7 @@ func (a *Applier) prepare(ctx context.Context, tr *Transition, goal svn.Goal, tr
 		return none, none, err
 	}
 	tr.Made, tr.Gone, tr.Stays = without(like.Dirs, had), without(had, like.Dirs), staying(changes, like.Dirs)
-	data, err := exact.Marshal(kept{texts, like.Base, had, tr.Was, tr.Is, tr.Marked})
+	data, err := exact.Marshal(kept{notes, like.Base, had, tr.Was, tr.Is, tr.Marked})
 	if err == nil {
 		err = os.WriteFile(filepath.Join(a.WorkTree.kept(tr.Keep), keptFile), data, 0o600)
 	}
@@ -367,15 +367,16 @@ func (a *Applier) sort(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 	if err != nil {
 		return err
 	}
-	texts, err := a.Repo.Messages()
+	notes, err := a.Repo.Notes()
 	if err != nil {
 		return err
 	}
-	goal.Lists, goal.Texts = map[string]string{}, maps.Clone(texts)
+	goal.Lists, goal.Notes = map[string]string{}, notes.Clone()
 	if p.Stuck != nil {
 		_, goal.Lists, err = a.Repo.Working(ctx)
 		return err
 	}
+	goal.Notes.Parts, goal.Notes.Order = map[string][]svn.Part{}, nil
 	origin := map[object.ID]object.ID{}
 	for i, id := range b.IDs {
 		if !id.IsZero() && i < len(j.Steps) && origin[id].IsZero() {
@@ -386,19 +387,18 @@ func (a *Applier) sort(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 	if err != nil {
 		return err
 	}
-	alone := len(made) == 1
 	for _, id := range made {
 		c, err := a.Planner.Store.Commit(ctx, id)
 		if err != nil {
 			return err
 		}
-		of, known := id, false
+		of := id
 		if was := origin[id]; !was.IsZero() {
 			of = was
 		}
 		list, known := lists[of]
-		if !known || list == "" && !alone {
-			list = strings.TrimSpace(c.Subject())
+		if !known || list == "" && len(made) > 1 {
+			list = unused(strings.TrimSpace(c.Subject()), goal.Notes.Order)
 		}
 		if len(c.Parents) > 1 { // with properties of folders, which no change list can hold
 			list = ""
@@ -408,15 +408,67 @@ func (a *Applier) sort(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 			return err
 		}
 		if err := a.Planner.Store.EachChange(ctx, parent, c.Tree, func(ch object.Change) {
-			path := ch.Path
-			if node, _, ok := svn.PropertyOf(path); ok {
-				path = node
+			if node, _, ok := svn.PropertyOf(ch.Path); ok {
+				goal.Lists[node] = list
+				return
 			}
-			goal.Lists[path] = list
+			goal.Lists[ch.Path] = list
+			goal.Notes.Parts[ch.Path] = append(goal.Notes.Parts[ch.Path],
+				svn.Part{List: list, From: ch.Old.Detached(), To: ch.New.Detached()})
 		}); err != nil {
 			return err
 		}
-		goal.Texts[list] = c.Text()
+		goal.Notes.Texts[list] = c.Text()
+		goal.Notes.Order = append(goal.Notes.Order, list)
+	}
+	return a.part(ctx, goal)
+}
+
+// unused returns a name for a change list that others do not have.
+func unused(name string, others []string) string {
+	for n, is := 2, name; ; n++ {
+		if !slices.Contains(others, is) {
+			return is
+		}
+		is = fmt.Sprintf("%s (%d)", name, n)
+	}
+}
+
+// part keeps the files of which a list has only some edits. svn has such a file in the list of the rest.
+func (a *Applier) part(ctx context.Context, goal *svn.Goal) error {
+	theirs, err := a.Planner.Tree(ctx, goal.Theirs)
+	if err != nil {
+		return err
+	}
+	for path, parts := range goal.Notes.Parts {
+		is, err := a.Planner.Store.Find(ctx, goal.Is, path)
+		if err != nil {
+			return err
+		}
+		last := len(parts) - 1
+		if parts[last].To.Same(is) {
+			parts = parts[:last]
+		} else {
+			delete(goal.Lists, path)
+		}
+		if goal.Notes.Parts[path] = parts; len(parts) == 0 {
+			delete(goal.Notes.Parts, path)
+			continue
+		}
+		was, err := svn.Properties(ctx, a.Planner.Store, theirs, path)
+		if err != nil {
+			return err
+		}
+		now, err := svn.Properties(ctx, a.Planner.Store, goal.Is, path)
+		if err != nil {
+			return err
+		}
+		if gone := slices.ContainsFunc(parts, func(p svn.Part) bool { return p.To.Absent() }); gone || is.Absent() ||
+			!maps.Equal(was, now) {
+			return &plan.Blocked{What: fmt.Sprintf("Subversion checks in a file with its properties, and %s has changed "+
+				"ones, or was removed or added again: single edits of it cannot go alone.", path),
+				Next: "Take the whole file. Nothing was changed."}
+		}
 	}
 	return nil
 }

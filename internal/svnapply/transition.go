@@ -28,18 +28,18 @@ import (
 // ones to their places, put svn's new database in the place of the old one. That is one renaming, and the content of
 // the database shows how far an interrupted transition got: with the new one, all files are complete.
 type Transition struct {
-	Kind     change.Kind       `json:"kind"`
-	Waypoint ledger.Waypoint   `json:"waypoint"` // of the join that is applied or undone
-	Was      object.ID         `json:"was"`      // tree of the files before, and
-	Is       object.ID         `json:"is"`       // after
-	Old      string            `json:"old"`      // SHA-256 of svn's database before, and
-	New      string            `json:"new"`      // after
-	From     string            `json:"from"`     // folder with the new files and the new database
-	Keep     string            `json:"keep"`     // name of the folder for the old ones
-	Made     []string          `json:"made,omitempty"`
-	Gone     []string          `json:"gone,omitempty"`  // folders that svn does not have any longer
-	Stays    []string          `json:"stays,omitempty"` // folders that it still has, and of which files go
-	Texts    map[string]string `json:"texts,omitempty"` // messages of change lists after it
+	Kind     change.Kind     `json:"kind"`
+	Waypoint ledger.Waypoint `json:"waypoint"` // of the join that is applied or undone
+	Was      object.ID       `json:"was"`      // tree of the files before, and
+	Is       object.ID       `json:"is"`       // after
+	Old      string          `json:"old"`      // SHA-256 of svn's database before, and
+	New      string          `json:"new"`      // after
+	From     string          `json:"from"`     // folder with the new files and the new database
+	Keep     string          `json:"keep"`     // name of the folder for the old ones
+	Made     []string        `json:"made,omitempty"`
+	Gone     []string        `json:"gone,omitempty"`  // folders that svn does not have any longer
+	Stays    []string        `json:"stays,omitempty"` // folders that it still has, and of which files go
+	Notes    svn.Notes       `json:"notes,omitzero"`  // of change lists after it
 	// Marked are files with marks of a conflict that an update left, by the SHA-256 of their bytes. The tree before has
 	// the person's own text in their place.
 	Marked map[string]string `json:"marked,omitempty"`
@@ -97,12 +97,12 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err != nil {
 		return err
 	}
-	db, err := lockDatabase(own)
+	db, err := svn.LockDatabase(own)
 	if err != nil {
 		return err
 	}
-	defer db.close()
-	now, err := db.hash()
+	defer db.Close()
+	now, err := db.Hash()
 	if err != nil {
 		return err
 	}
@@ -113,7 +113,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err := os.MkdirAll(keep, 0o700); err != nil {
 		return fmt.Errorf("keeping what is replaced: %w; nothing was changed", err)
 	}
-	if err := errors.Join(ledger.Step("keep"), db.copyTo(filepath.Join(keep, keptDatabase))); err != nil {
+	if err := errors.Join(ledger.Step("keep"), db.CopyTo(filepath.Join(keep, keptDatabase))); err != nil {
 		return err
 	}
 	if err := a.write(tr); err != nil {
@@ -130,7 +130,7 @@ func (a *Applier) make(ctx context.Context, tr *Transition) error {
 	if err != nil {
 		return a.takeBack(ctx, tr, changes, err)
 	}
-	db.close()
+	db.Close()
 	if err := a.finish(ctx, tr); err != nil {
 		return &workdir.CutError{Cause: err, Undo: errLater, Branch: tr.Waypoint.Branch, Safe: safe}
 	}
@@ -191,7 +191,7 @@ func (a *Applier) folders(tr *Transition) error {
 
 // arrived reports whether svn's database is the new one.
 func (a *Applier) arrived(tr *Transition) (bool, error) {
-	now, err := hashAt(filepath.Join(a.Repo.Where().Own, keptDatabase))
+	now, err := svn.HashAt(filepath.Join(a.Repo.Where().Own, keptDatabase))
 	if err != nil || now == tr.Old {
 		return false, err
 	}
@@ -205,7 +205,7 @@ func (a *Applier) finish(ctx context.Context, tr *Transition) error {
 	if tr.Kind == change.Undoing {
 		files.BringBack()
 	}
-	if err := errors.Join(ledger.Step("messages"), a.Repo.SetMessages(tr.Texts)); err != nil {
+	if err := errors.Join(ledger.Step("notes"), a.Repo.SetNotes(tr.Notes)); err != nil {
 		return err
 	}
 	if err := a.record(tr); err != nil {

@@ -43,7 +43,7 @@ func (a *Applier) GoBack(ctx context.Context, name string) (*ledger.Waypoint, er
 		return nil, &change.MovedError{Branch: wp.Branch, Undo: wp.Name}
 	}
 	tr := &Transition{Kind: change.Undoing, Waypoint: *wp, Keep: wp.Name + "-undone", Begun: time.Now(),
-		Texts: k.Texts, Marked: k.Marked,
+		Notes: k.Notes, Marked: k.Marked,
 		From: filepath.Join(a.WorkTree.kept(wp.Name+"-undone"), likenessDir)}
 	if err := a.layBack(ctx, p, k, tr); err != nil {
 		return nil, err
@@ -130,7 +130,7 @@ func pathsOf(r *merge.Result) (out string) {
 // prepareBack makes the old state beside the working copy, of what was kept.
 func (a *Applier) prepareBack(ctx context.Context, wp *ledger.Waypoint, k kept, tr *Transition) error {
 	var err error
-	if tr.Old, err = hashAt(filepath.Join(a.Repo.Where().Own, keptDatabase)); err != nil {
+	if tr.Old, err = svn.HashAt(filepath.Join(a.Repo.Where().Own, keptDatabase)); err != nil {
 		return err
 	}
 	had, err := a.Repo.Dirs(ctx)
@@ -143,7 +143,7 @@ func (a *Applier) prepareBack(ctx context.Context, wp *ledger.Waypoint, k kept, 
 		wp.Before); err != nil {
 		return err
 	}
-	if tr.New, err = hashAt(newDatabase(tr)); err != nil {
+	if tr.New, err = svn.HashAt(newDatabase(tr)); err != nil {
 		return err
 	}
 	changes, err := a.changes(ctx, tr)

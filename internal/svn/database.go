@@ -1,4 +1,4 @@
-package svnapply
+package svn
 
 import (
 	"crypto/sha256"
@@ -14,9 +14,9 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// database is the file in which svn keeps what it knows of a working copy. It is an SQLite database, which is copied
+// Database is the file in which svn keeps what it knows of a working copy. It is an SQLite database, which is copied
 // and replaced as a whole. While it is locked, no svn can read or write it.
-type database struct {
+type Database struct {
 	file *os.File
 	path string
 }
@@ -27,8 +27,8 @@ const (
 	lockedBytes = 512
 )
 
-// lockDatabase waits until no svn works in the working copy, and keeps them out until the file is closed.
-func lockDatabase(own string) (*database, error) {
+// LockDatabase waits until no svn works in the working copy, and keeps them out until the file is closed.
+func LockDatabase(own string) (*Database, error) {
 	path := filepath.Join(own, "wc.db")
 	f, err := os.OpenFile(path, os.O_RDWR, 0)
 	if err != nil {
@@ -38,7 +38,7 @@ func lockDatabase(own string) (*database, error) {
 	for until := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		err := syscall.FcntlFlock(f.Fd(), syscall.F_SETLK, &lock)
 		if err == nil {
-			return &database{f, path}, nil
+			return &Database{f, path}, nil
 		}
 		if time.Now().After(until) {
 			f.Close()
@@ -47,11 +47,11 @@ func lockDatabase(own string) (*database, error) {
 	}
 }
 
-// close lets svn in again. Any other closing of the file by this process would, too.
-func (d *database) close() { d.file.Close() }
+// Close lets svn in again. Any other closing of the file by this process would, too.
+func (d *Database) Close() { d.file.Close() }
 
-// hash returns the SHA-256 of what it holds.
-func (d *database) hash() (string, error) { return hashOf(d.file) }
+// Hash returns the SHA-256 of what it holds.
+func (d *Database) Hash() (string, error) { return hashOf(d.file) }
 
 func hashOf(f *os.File) (string, error) {
 	h := sha256.New()
@@ -61,8 +61,8 @@ func hashOf(f *os.File) (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), nil
 }
 
-// hashAt is hash of a file that is not locked.
-func hashAt(path string) (string, error) {
+// HashAt is Hash of a file that is not locked.
+func HashAt(path string) (string, error) {
 	f, err := os.Open(path)
 	if err != nil {
 		return "", fmt.Errorf("reading what svn knows of your files: %w", err)
@@ -71,8 +71,8 @@ func hashAt(path string) (string, error) {
 	return hashOf(f)
 }
 
-// copyTo copies it to a file and waits until that is on the disk.
-func (d *database) copyTo(path string) error {
+// CopyTo copies it to a file and waits until that is on the disk.
+func (d *Database) CopyTo(path string) error {
 	to, err := os.OpenFile(path, os.O_WRONLY|os.O_CREATE|os.O_TRUNC, 0o600)
 	if err != nil {
 		return fmt.Errorf("keeping what svn knows of your files: %w; nothing was changed", err)
