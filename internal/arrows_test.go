@@ -82,7 +82,7 @@ var arrows = map[string]string{
 	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rule core/rx core/settle apply change check exact " +
 		"git hg hgapply hostapi ledger lookback plan proposal prove svn svnapply vcs words",
 	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
-	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove visible words " +
+	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove vcs visible words " +
 		"+codeberg.org/go-pdf/fpdf +github.com/klauspost/compress +golang.org/x/image +golang.org/x/text",
 	"demo":     "core/object hg hostapi svn vcs git +golang.org/x/tools/txtar",
 	"hostapi":  "",

@@ -13,6 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -20,9 +21,21 @@ import (
 type Told struct {
 	Story *lookback.Story
 	Short func(object.ID) string
+	By    vcs.Dialect                                 // words of the system
 	Size  func(n history.Node) (lines int, err error) // number of lines a commit changed
 	// Editor returns the newest commit of a side that changed a file.
 	Editor func(side []history.Node, path string) (history.Node, bool)
+}
+
+// commits counts commits in the words of the system.
+func (t *Told) commits(n int) string { return t.By.Say(plural(n, "commit")) }
+
+// called names a route.
+func (t *Told) called(r plan.Route) string {
+	if r == plan.Rebase {
+		return t.By.OnTop()
+	}
+	return string(r)
 }
 
 // name returns the author of a commit.
@@ -141,7 +154,7 @@ func Routes(t *Told, opt Options) (*Drawing, error) {
 	s := t.sheet("Ways to join "+t.branch()+" and "+t.upstream(), opt)
 	text := t.parted()
 	if t.Story.Plan.Why != "" {
-		text += " Suggested: " + string(t.Story.Plan.Suggested) + ". " + words.Sentence(t.Story.Plan.Why)
+		text += " Suggested: " + t.called(t.Story.Plan.Suggested) + ". " + words.Sentence(t.Story.Plan.Why)
 	}
 	s.title(s.d.Title, text)
 	if t.Story.Join == nil {
@@ -183,7 +196,7 @@ type routeRow struct {
 func routeColumns(s *sheet, t *Told) {
 	var joins []*plan.Join
 	for _, j := range []*plan.Join{t.Story.Plan.Rebase, t.Story.Plan.Merge, t.Story.Plan.Pick} {
-		if j != nil {
+		if j != nil && (j.Refused == nil || !t.Story.Plan.OneWay()) {
 			joins = append(joins, j)
 		}
 	}
@@ -200,8 +213,7 @@ func routeColumns(s *sheet, t *Told) {
 
 // route draws one route in a column.
 func (s *sheet) route(t *Told, j *plan.Join, x, w float64) {
-	name := words.Sentence(string(j.Route))
-	name = name[:len(name)-1]
+	name := words.Upper(t.called(j.Route))
 	if j.Route == t.Story.Plan.Suggested {
 		name += ", suggested"
 	}
@@ -226,7 +238,7 @@ func (s *sheet) route(t *Told, j *plan.Join, x, w float64) {
 		foot := wrapped(sans, 7.5, r.id+" · "+r.note, w-in)
 		high := 8.5*lineHigh*float64(len(head)) + 7.5*lineHigh*float64(len(foot)) + 7
 		if s.opt.Paged && s.y+high > limit {
-			more, y := fmt.Sprintf("and %s more, older", plural(len(rows)-i, "commit")), s.y
+			more, y := fmt.Sprintf("and %s more, older", t.commits(len(rows)-i)), s.y
 			texts = append(texts, func() { s.write(x+in, y, sans, 8, Dim, []string{more}) })
 			s.y += 8 * lineHigh
 			break
@@ -292,8 +304,17 @@ func (s *sheet) routeLines(x float64, rows []routeRow, lanes []int, at []float64
 func routeFacts(t *Told, j *plan.Join) (out []string) {
 	switch j.Route {
 	case plan.Merge:
+		if t.Story.Position.BringsIn() {
+			out = append(out, "One new revision brings the other line in; nothing is rewritten.")
+			break
+		}
 		out = append(out, "One new commit joins both lines; nothing is rewritten.")
 	case plan.Rebase:
+		if t.By.Linear {
+			out = append(out, words.Count(j.Kept(), "change list of yours goes", "change lists of yours go")+
+				" on top of what is new.")
+			break
+		}
 		out = append(out, fmt.Sprintf("%s of yours %s replayed on top of theirs, with new ids.",
 			plural(j.Kept(), "commit"), words.Is(j.Kept(), "is", "are")))
 	case plan.Pick:
@@ -318,6 +339,9 @@ func routeRows(t *Told, j *plan.Join) (rows []routeRow) {
 		for i := len(j.Steps) - 1; i >= 0; i-- {
 			st := &j.Steps[i]
 			r := routeRow{kind, "was " + t.Short(st.Commit.ID), st.Commit.Subject(), t.name(st.Commit)}
+			if t.By.Linear {
+				r.id = t.Short(st.Commit.ID)
+			}
 			switch {
 			case st.Outcome == replay.AlreadyThere:
 				r.sign, r.id, r.note = SignBehind, t.Short(st.Commit.ID),
@@ -341,7 +365,7 @@ func routeRows(t *Told, j *plan.Join) (rows []routeRow) {
 		of(SignYours, d.Yours)
 	default:
 		subject := plan.MergeSubject(t.Story.Position)
-		rows = append(rows, routeRow{SignJoined, "a new commit", subject, t.Story.Who})
+		rows = append(rows, routeRow{SignJoined, t.By.Say("a new commit"), subject, t.Story.Who})
 		of(SignYours, d.Yours)
 		of(SignTheirs, d.Theirs)
 	}
@@ -354,7 +378,7 @@ func routeRows(t *Told, j *plan.Join) (rows []routeRow) {
 // Activity draws who committed when and how much since the lines parted.
 func Activity(t *Told, opt Options) (*Drawing, error) {
 	s := t.sheet("Since "+t.branch()+" and "+t.upstream()+" parted", opt)
-	s.title(s.d.Title, t.parted()+" A sign stands for a commit; the larger it is, the more lines it changed.")
+	s.title(s.d.Title, t.parted()+t.By.Say(" A sign stands for a commit; the larger it is, the more lines it changed."))
 	s.legend(SignYours, SignTheirs)
 	err := activityRows(s, t)
 	return s.finish(), err
@@ -419,7 +443,7 @@ func activityRows(s *sheet, t *Told) error {
 			lines += m.size
 		}
 		said := wrapped(bold, 9, name, left-margin-10)
-		facts := wrapped(sans, 7.5, fmt.Sprintf("%s, %s", plural(len(by[name]), "commit"), plural(lines, "line")),
+		facts := wrapped(sans, 7.5, fmt.Sprintf("%s, %s", t.commits(len(by[name])), plural(lines, "line")),
 			left-margin-10)
 		height := max(34, 9*lineHigh*float64(len(said))+7.5*lineHigh*float64(len(facts))+10)
 		s.room(height)

@@ -160,7 +160,7 @@ func Of(ctx context.Context, src *lookback.History, waypoint string) (*Told, err
 	if err != nil {
 		return nil, err
 	}
-	told := &Told{Story: story, Short: src.Planner.Short,
+	told := &Told{Story: story, Short: src.Planner.Short, By: src.Planner.Source.Dialect(),
 		Size: func(n history.Node) (int, error) { return src.LinesChanged(ctx, n) },
 		Editor: func(side []history.Node, path string) (history.Node, bool) {
 			n, ok, err := src.Planner.Annotator(side).Editor(ctx, path, nil)

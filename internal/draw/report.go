@@ -115,22 +115,22 @@ func (t *Told) title() string {
 // summary returns the report in a few sentences.
 func summary(t *Told) (out []string) {
 	d := t.Story.Position.Divergence
-	first := fmt.Sprintf("%s by %s (yours) and %s by %s (theirs)", plural(len(d.Yours), "commit"),
-		words.List(plan.Authors(d.Yours)), plural(len(d.Theirs), "commit"), t.theirNames())
+	first := fmt.Sprintf("%s by %s (yours) and %s by %s (theirs)", t.commits(len(d.Yours)),
+		words.List(plan.Authors(d.Yours)), t.commits(len(d.Theirs)), t.theirNames())
 	if t.Story.Position.IsPick() {
-		first = fmt.Sprintf("%s by %s", plural(len(d.Theirs), "commit"), t.theirNames())
+		first = fmt.Sprintf("%s by %s", t.commits(len(d.Theirs)), t.theirNames())
 	}
 	switch {
 	case t.Story.Join == nil: // the join was made: one under way has a Join
 		return []string{fmt.Sprintf("%s moved forward on %s, to %s by %s: nothing of yours was in the way, and "+
 			"nothing was joined.", t.branch(), t.Story.Waypoint.Time.Format("2 Jan 2006 15:04 -0700"),
-			plural(len(d.Theirs), "commit"), t.theirNames())}
+			t.commits(len(d.Theirs)), t.theirNames())}
 	case t.Story.Waypoint == nil:
 		out = append(out, words.Sentence(fmt.Sprintf("%s are to be joined by %s; nothing of it is on the branch yet",
-			first,
-			t.Story.Join.Route)))
+			first, t.called(t.Story.Join.Route))))
 	default:
-		done := "joined by " + string(t.Story.Waypoint.By)
+		done := "joined by " + words.If(t.Story.Waypoint.By.Is(plan.Rebase), t.called(plan.Rebase),
+			string(t.Story.Waypoint.By))
 		if t.Story.Position.IsPick() {
 			done = "picked"
 		}
@@ -468,7 +468,11 @@ func (m *marked) Side(name string, kind SignKind, nodes []history.Node) {
 	}
 	m.print("\n**%s**\n\n", name)
 	for _, n := range nodes {
-		m.print("- %s `%s` %s, %s, %s\n", signText(kind), n.ID.Prefix(12), plainText(n.Subject()),
+		id := n.ID.Prefix(12)
+		if m.t != nil && m.t.By.Linear {
+			id = m.t.Short(n.ID)
+		}
+		m.print("- %s `%s` %s, %s, %s\n", signText(kind), id, plainText(n.Subject()),
 			plainText(n.Author().Name),
 			date(n.Author().Time()))
 	}

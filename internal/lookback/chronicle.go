@@ -452,15 +452,19 @@ func (e *Entry) Said(short func(object.ID) string) (out []string) {
 	if e.Here {
 		out = append(out, "in your branch, not there")
 	}
+	unsent := "yours, not pushed"
+	if short(e.ID) == vcs.Unnumbered {
+		unsent = "yours, not checked in"
+	}
 	switch e.Where {
 	case OnlyHere:
 		if !e.Alone {
-			out = append(out, "yours, not pushed")
+			out = append(out, unsent)
 		}
 	case Replayed:
-		out = append(out, "yours, not pushed; replayed from "+short(e.Was))
+		out = append(out, unsent+"; replayed from "+short(e.Was))
 	case PickedFrom:
-		out = append(out, "yours, not pushed; picked from "+short(e.Was))
+		out = append(out, unsent+"; picked from "+short(e.Was))
 	case LeftBehind:
 		said := "left behind by a rebase; waypoint " + e.Keeper.Name + " keeps it"
 		if e.Keeper.By.Is(plan.Pick) {
@@ -481,7 +485,11 @@ func (e *Entry) Said(short func(object.ID) string) (out []string) {
 		}
 	}
 	if !e.There.ID.IsZero() {
-		out = append(out, "same change as "+short(e.There.ID))
+		there := short(e.There.ID)
+		if there == vcs.Unnumbered {
+			there = "one of yours"
+		}
+		out = append(out, "same change as "+there)
 	}
 	if e.Parted {
 		out = append(out, "where the lines part")

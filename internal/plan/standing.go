@@ -97,17 +97,17 @@ func nothingNew(p *Position, accepted bool) Standing {
 	}
 	s.Text = yours + " can be pushed as " + words.Is(n, "it is.", "they are.")
 	if p.Branch.Linear {
-		s.Text = words.Upper(changeLists(n)) + " can be checked in as they are."
+		s.Text = fmt.Sprintf("%s ready to be checked in.", words.Upper(p.changeLists(n)))
 	}
 	return s
 }
 
-// changeLists names commits that are not checked in.
-func changeLists(n int) string {
-	if n == 1 { // it may be changes in no list
-		return "your changes"
+// changeLists names commits that are not checked in, with their verb.
+func (p *Position) changeLists(n int) string {
+	if p.Branch.Ungroup {
+		return "your changes are"
 	}
-	return "your " + words.Count(n, "change list", "change lists")
+	return "your " + words.Count(n, "change list is", "change lists are")
 }
 
 // rejected describes two lines that have parted.
@@ -123,8 +123,8 @@ func (p *Position) rejected(they, commits string) Standing {
 		return Standing{Head: "A check-in would be refused.",
 			Text: fmt.Sprintf("Your files are out of date: %s checked in %s to %s since you updated.", they,
 				words.Count(theirs, "revision", "revisions"), up),
-			Next: words.Upper(changeLists(yours)) + " are safe here. Join what is new, check " +
-				"that the result builds, and check in."}
+			Next: words.Upper(p.changeLists(yours)) + " safe here. Join what is new, check that the result builds, and " +
+				"check in."}
 	}
 	s := Standing{Head: "A push would be rejected."}
 	s.Text = fmt.Sprintf("%s pushed %s to %s, and yours %s not build on %s.", they, commits, up,

@@ -2,6 +2,7 @@ package recovery
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -68,10 +69,30 @@ func (c *Commits) Template(ctx context.Context) (string, error) {
 	return string(data), nil
 }
 
+// Begin has changes that are one commit, as they are in no list, be uncommitted work, so that some can be chosen. End
+// has them be one commit again.
+func (c *Commits) Begin(ctx context.Context) error { return c.ungroup(ctx, true) }
+
+// End ends Begin.
+func (c *Commits) End(ctx context.Context) error { return c.ungroup(ctx, false) }
+
+func (c *Commits) ungroup(ctx context.Context, apart bool) error {
+	if by, ok := c.repo.(vcs.Ungrouping); ok {
+		return by.Ungroup(ctx, apart)
+	}
+	return nil
+}
+
 // Make makes the commit. Branch and index move; no file changes. Hooks run and the commit is signed as git would do it.
 // Work that is not committed stays as it is, staged what is staged.
-func (c *Commits) Make(ctx context.Context, d Draft, consent change.Consent) (*ledger.Waypoint, error) {
+func (c *Commits) Make(ctx context.Context, d Draft, consent change.Consent) (wp *ledger.Waypoint, err error) {
 	b, dirty, err := c.repo.Status(ctx)
+	if err == nil && b.Ungroup {
+		defer func() { err = errors.Join(err, c.End(ctx)) }() // once there is a list, that has no effect
+		if err = c.Begin(ctx); err == nil {
+			b, dirty, err = c.repo.Status(ctx)
+		}
+	}
 	if err != nil {
 		return nil, err
 	}

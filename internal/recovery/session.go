@@ -50,7 +50,11 @@ func Begin(ctx context.Context, w *Workspace) (*Session, error) {
 	}
 	l.Tell("%s", damage)
 	s := newSession(w, l)
-	if err := s.Applier.Begin(ctx); err != nil {
+	err = s.Applier.Begin(ctx)
+	if err == nil {
+		err = s.Commits.End(ctx) // of a process that was killed while it was choosing
+	}
+	if err != nil {
 		s.Close()
 		return nil, err
 	}

@@ -43,7 +43,7 @@ func branchOf(s *seen) vcs.Branch {
 	to := lineOf(name)
 	return vcs.Branch{Name: name, Tip: s.tip(), Upstream: to.Name, Tracking: to.Tracking, Remote: to.Remote,
 		Ref:    to.Ref,
-		Linear: true, Left: s.left.paths}
+		Linear: true, Left: s.left.paths, Ungroup: len(s.groups) == 1 && s.groups[0].list == ""}
 }
 
 // Current returns the line that is checked out.

@@ -201,7 +201,7 @@ func (r *looks) read(ctx context.Context, s *seen) error {
 	if len(s.left.merged) > 0 { // what a merge left is settled first; until then all is uncommitted
 		s.loose, names = sortedKeys(s.work.set), nil
 	}
-	if len(names) > 1 || len(names) == 1 && names[0] != "" {
+	if len(names) > 1 || len(names) == 1 && (names[0] != "" || notes.Apart) {
 		s.loose = byList[""]
 		slices.Sort(s.loose)
 		names = slices.DeleteFunc(names, func(name string) bool { return name == "" })

@@ -26,6 +26,8 @@ type Notes struct {
 	Parts map[string][]Part `json:"parts,omitempty"`
 	// Order has the lists in the order in which they are checked in, where it matters.
 	Order []string `json:"order,omitempty"`
+	// Apart says that changes in no list are no commit, though there are no lists: some are being chosen.
+	Apart bool `json:"apart,omitempty"`
 }
 
 // Part is what a list has of the changes to a file: from one content to the next.
@@ -118,12 +120,12 @@ func (r *place) SetNotes(n Notes) error {
 	return nil
 }
 
-// partly reports whether a commit has only some edits of a file.
-func (r *place) partly(ctx context.Context, commit object.ID, path string, whole object.Entry) (bool, error) {
-	c, err := r.store().Commit(ctx, commit)
-	if err != nil {
-		return false, err
+// Ungroup has changes in no change list be uncommitted work even where there are no lists, or one commit again.
+func (r *place) Ungroup(_ context.Context, apart bool) error {
+	n, err := r.Notes()
+	if err != nil || n.Apart == apart {
+		return err
 	}
-	e, err := r.store().Find(ctx, c.Tree, path)
-	return !e.Same(whole), err
+	n.Apart = apart
+	return r.SetNotes(n)
 }

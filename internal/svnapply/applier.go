@@ -420,6 +420,7 @@ func (a *Applier) sort(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 		}
 		goal.Notes.Texts[list] = c.Text()
 		goal.Notes.Order = append(goal.Notes.Order, list)
+		goal.Notes.Apart = false
 	}
 	return a.part(ctx, goal)
 }

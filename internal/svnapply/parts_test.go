@@ -118,3 +118,46 @@ func TestAPartIsOfWhatIsCheckedOut(t *testing.T) {
 	assert.Equal(t, "text", p.Dirty[0].Path)
 }
 
+
+// TestWithoutListsSomeIsChosen: where there are no change lists, all is one commit until some is chosen.
+func TestWithoutListsSomeIsChosen(t *testing.T) {
+	svntest.Isolate(t)
+	url := svntest.Repository(t)
+	i := svntest.Checkout(t, url+"/trunk", "ilka")
+	i.Write("a", lines)
+	i.Write("b", lines)
+	i.Commit("start")
+	r := svntest.Checkout(t, url+"/trunk", "runa")
+	r.Write("a", "mine\n"+lines)
+	r.Write("b", "mine\n"+lines)
+	s := (&crew{T: t, url: url, ilka: i, runa: r}).session(r.Dir)
+	look := func() (yours, dirty int) {
+		p, err := s.Locate(t.Context(), false)
+		require.NoError(t, err)
+		return len(p.Divergence.Yours), len(p.Dirty)
+	}
+	_, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	for _, is := range []struct {
+		do           func() error
+		yours, dirty int
+	}{
+		{func() error { return nil }, 1, 0},
+		{func() error { return s.Commits.Begin(t.Context()) }, 0, 2},
+		{func() error { return s.Commits.End(t.Context()) }, 1, 0},
+		{func() error {
+			_, err := s.Commits.Make(t.Context(), recovery.Draft{Paths: []string{"a"}}, change.Consent{})
+			assert.Error(t, err, "it has no message")
+			return nil
+		}, 1, 0},
+		{func() error {
+			_, err := s.Commits.Make(t.Context(), recovery.Draft{Paths: []string{"a"}, Message: "Some"}, change.Consent{})
+			return err
+		}, 1, 1},
+	} {
+		require.NoError(t, is.do())
+		yours, dirty := look()
+		assert.Equal(t, []int{is.yours, is.dirty}, []int{yours, dirty})
+	}
+	assert.Equal(t, "M       b\n\n--- Changelist 'Some':\nM       a", r.Svn("status"))
+}

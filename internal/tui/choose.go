@@ -435,7 +435,7 @@ func (s *chooseScreen) asks(f *facts, j *plan.Join) {
 	if j.Route == plan.Merge {
 		l = l.Add(term.Plain, ", once")
 	} else {
-		l = l.Add(term.Plain, ", at "+words.Count(len(j.Stops), "commit", "commits"))
+		l = l.Add(term.Plain, ", at "+s.job.say(words.Count(len(j.Stops), "commit", "commits")))
 	}
 	f.fact("asks you", l)
 	m := term.MarkYours

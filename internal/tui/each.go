@@ -84,7 +84,7 @@ func (s checkPage) eachRows(w int) term.Page {
 			checked++
 		}
 	}
-	says := fmt.Sprintf(" %d of %s checked", checked, words.Count(len(all), "commit", "commits"))
+	says := fmt.Sprintf(" %d of %s checked", checked, s.job.say(words.Count(len(all), "commit", "commits")))
 	if id := prove.FirstFailing(all); !id.IsZero() {
 		says = " does not pass by itself"
 		if of := s.job.join.Replayed(s.job.built, id); of.Commit != nil {

@@ -596,7 +596,7 @@ func (s *historyScreen) status() term.Line {
 	case !s.find.Empty():
 		n = fmt.Sprintf("%d found in %d read", len(s.found), len(s.entries))
 	case s.done:
-		n = words.Count(len(s.entries), "commit", "commits")
+		n = s.job.say(words.Count(len(s.entries), "commit", "commits"))
 		if s.c != nil && s.c.Cut() {
 			n += ", and more that this shallow clone does not have"
 		}

@@ -304,7 +304,7 @@ func (s *linesScreen) brings(b lookback.Branching) string {
 	case b.There == 0:
 		return fmt.Sprintf("Your branch has everything that %s has.", b.Line.Name)
 	}
-	text := fmt.Sprintf("Joining %s brings %s by %s", b.Line.Name, words.Count(b.There, "commit", "commits"),
+	text := fmt.Sprintf("Joining %s brings %s by %s", b.Line.Name, s.job.say(words.Count(b.There, "commit", "commits")),
 		words.List(words.Some(b.By, 3)))
 	switch {
 	case !b.Joined:

@@ -139,10 +139,12 @@ func (s *lanes) sum() term.Line {
 			words.Is(b, "the one", fmt.Sprintf("all %d", b)), s.pos.Line().Name))
 	}
 	if s.plan.OneWay() {
-		return term.Text(term.Plain, fmt.Sprintf("After %s come %s, and %s of yours on top.",
-			s.job.s.Planner.Short(s.pos.Base()), words.Count(b, "revision", "revisions"), words.Count(
-				s.plan.Rebase.Kept(),
-				"change list", "change lists")))
+		mine := words.Count(s.plan.Rebase.Kept(), "change list", "change lists") + " of yours"
+		if s.pos.Branch.Ungroup {
+			mine = "your changes"
+		}
+		return term.Text(term.Plain, fmt.Sprintf("After %s come %s, and %s on top.", s.job.s.Planner.Short(s.pos.Base()),
+			words.Count(b, "revision", "revisions"), mine))
 	}
 	return term.Text(term.Plain, fmt.Sprintf("After %s %s will hold %s.", s.job.s.Planner.Short(s.pos.Base()),
 		s.pos.Branch.Name, strings.Join(by, ", ")))

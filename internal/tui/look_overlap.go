@@ -226,6 +226,6 @@ func (s *lookScreen) whoToAsk(p *term.Page) {
 			func(n history.Node) bool { return n.Author().Name != name })
 		p.Row(term.Line{}.Mark(term.MarkTheirs).Add(term.Plain, s.job.name(mine[0], merge.Theirs)).
 			Add(term.Dim, words.If(mine[0].Author().Email != "", " "+mine[0].Author().Email, "")+fmt.Sprintf(", %s, %s",
-				words.Count(len(mine), "commit", "commits"), s.job.age(mine[0]))))
+				s.job.say(words.Count(len(mine), "commit", "commits")), s.job.age(mine[0]))))
 	}
 }

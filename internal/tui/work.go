@@ -37,15 +37,19 @@ type workScreen struct {
 
 // workAction returns the key that commits uncommitted work, or none.
 func workAction(j *job) []action {
-	if len(j.pos.Dirty) == 0 || j.pos.Stuck != nil || j.pos.IsPick() {
+	if len(j.pos.Dirty) == 0 && !j.pos.Branch.Ungroup || j.pos.Stuck != nil || j.pos.IsPick() {
 		return nil
 	}
-	return []action{acts(keys.Commit, "commit your work", func() tea.Cmd { return openWork(j) })}
+	does := words.If(j.pos.Branch.Linear, "choose what is checked in", "commit your work")
+	return []action{acts(keys.Commit, does, func() tea.Cmd { return openWork(j) })}
 }
 
 // openWork reads the uncommitted work and shows it.
 func openWork(j *job) tea.Cmd {
 	return j.start("reading your work", func(ctx context.Context, _ func(int, int)) (then, error) {
+		if err := j.s.Commits.Begin(ctx); err != nil {
+			return nil, err
+		}
 		files, err := j.s.Commits.Changed(ctx)
 		if err != nil {
 			return nil, err
@@ -70,6 +74,17 @@ func openWork(j *job) tea.Cmd {
 			return nil
 		}, nil
 	})
+}
+
+// linear reports whether the system has change lists in the place of commits that are not pushed.
+func (s *workScreen) linear() bool { return s.job.pos.Branch.Linear }
+
+// said puts a label about commits into the words of the system.
+func (s *workScreen) said(label string) string {
+	if s.linear() {
+		return strings.ReplaceAll(label, "commit", "change list")
+	}
+	return label
 }
 
 func (s *workScreen) anyStaged() bool {
@@ -105,11 +120,19 @@ func (s *workScreen) actions() []action {
 			quietly(s.switchStaged)), also(keys.Right, quietly(s.switchStaged)))
 	}
 	if s.last != nil {
-		out = append(out, act(keys.Following, words.If(s.amends, "as a new commit", "into the last commit"),
+		out = append(out, act(keys.Following, s.said(words.If(s.amends, "as a new commit", "into the last commit")),
 			quietly(func() { s.amends = !s.amends })))
 	}
 	out = append(out, s.rows.keys("file")...)
-	return append(out, act(keys.Back, "", quietly(s.job.close)))
+	return append(out, act(keys.Back, "", s.leave))
+}
+
+// leave closes the screen without a commit.
+func (s *workScreen) leave() tea.Cmd {
+	return s.job.start("reading your work", func(ctx context.Context, _ func(int, int)) (then, error) {
+		err := s.job.s.Commits.End(ctx)
+		return func() tea.Cmd { s.job.close(); return nil }, err
+	})
 }
 
 // toggle takes a file as a whole, or leaves it.
@@ -135,7 +158,8 @@ func (s *workScreen) edits(path string) tea.Cmd {
 				board.Take(true, false)
 			}
 			t := &taking{frame: s.job.frame, board: board, title: term.Text(term.Plain, " ").Bold(term.Bright, path).
-				Add(term.Dim, "  your edits since the last commit"), right: s.status(), keeps: "commit these",
+				Add(term.Dim, "  your edits since "+words.If(s.linear(), "it was checked out", "the last commit")),
+				right: s.status(), keeps: words.If(s.linear(), "take these", "commit these"),
 				first: 1, from: 1, keep: func(text string) tea.Cmd {
 					s.staged = false
 					if s.taken[path] = text != was; text == is {
@@ -157,9 +181,14 @@ func (s *workScreen) write() tea.Cmd {
 	if s.amends && strings.TrimSpace(text) == "" {
 		text = s.last.Text()
 	}
-	return message{text: text, of: "the new commit", file: "COMMIT_EDITMSG", status: s.status(), keeps: "commit",
-		wanted: s.job.tasks.Wanted && strings.TrimSpace(text) == "",
-		says:   keys.Save.Help().Key + " commits. No file changes, and undo takes the commit back.",
+	of, keeps := "the new commit", "commit"
+	says := keys.Save.Help().Key + " commits. No file changes, and undo takes the commit back."
+	if s.linear() {
+		of, keeps = "the new change list", "make it"
+		says = keys.Save.Help().Key + " makes a change list of it. No file changes, and undo takes it back."
+	}
+	return message{text: text, of: of, file: "COMMIT_EDITMSG", status: s.status(), keeps: keeps,
+		wanted: s.job.tasks.Wanted && strings.TrimSpace(text) == "", says: says,
 		save:   func(text string) tea.Cmd { s.text = text; return s.make() }}.write(s.job)
 }
 
@@ -192,6 +221,9 @@ func (s *workScreen) make() tea.Cmd {
 			cmd := s.job.nav.lookAgain(false)
 			s.job.flash = term.Done(fmt.Sprintf("Committed: %s is at %s. l, then u takes it back.", wp.Branch,
 				s.job.s.Planner.Short(wp.After)))
+			if s.linear() {
+				s.job.flash = term.Done("It is a change list, and goes with the next check-in. l, then u takes it back.")
+			}
 			return cmd
 		}, nil
 	})
@@ -202,10 +234,16 @@ func (s *workScreen) update(msg tea.Msg) tea.Cmd { return s.rows.update(msg) }
 func (s *workScreen) view(w, h int) term.Page {
 	p := term.Page{nil}
 	what := words.If(s.staged, "what is staged", "the marked files, as they are now")
-	p.Head("COMMIT", "  "+what+words.If(s.amends, ", into the last commit", ", as a new commit"))
+	head, into := "COMMIT", words.If(s.amends, ", into the last commit", ", as a new commit")
+	if s.linear() {
+		head, into = "WHAT GOES TOGETHER", words.If(s.amends, ", into the last change list", ", as a change list")
+	}
+	p.Head(head, "  "+what+into)
 	p.Blank()
 	if s.amends {
-		p.Say(w, term.Text(term.Dim, "The last commit, “"+s.last.Subject()+"”, was never pushed; it gets a new id."))
+		if !s.linear() {
+			p.Say(w, term.Text(term.Dim, "The last commit, “"+s.last.Subject()+"”, was never pushed; it gets a new id."))
+		}
 		p.Blank()
 	}
 	rows := s.rows.on(nil, w)
@@ -247,9 +285,11 @@ func (s *workScreen) row(f vcs.Dirty, w int) term.Line {
 }
 
 func (s *workScreen) status() term.Line {
-	return term.Text(term.Dim, words.Count(len(s.files), "file", "files")+" not committed")
+	return term.Text(term.Dim, words.Count(len(s.files), "file", "files")+words.If(s.linear(), " in no change list",
+		" not committed"))
 }
 
 func (s *workScreen) remark() term.Line {
-	return term.Text(term.Dim, "What is not committed stays as it is.")
+	return term.Text(term.Dim, words.If(s.linear(), "What is in no change list stays here, and is not checked in.",
+		"What is not committed stays as it is."))
 }

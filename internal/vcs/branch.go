@@ -23,6 +23,7 @@ type Branch struct {
 	Nowhere  bool      // the working folder is at no commit, though there are some
 	Heads    []Head    // other heads of the branch, in a system whose branches can have several
 	Left     []string  // paths that an update left in conflict, and that are joined anew
+	Ungroup  bool      // your changes are in no change list, and one commit for that reason; see Ungrouping
 	Linear   bool      // its system keeps one row of commits; see Dialect.Linear
 	Secret   []string  // subjects of your commits that the system keeps from being pushed
 }

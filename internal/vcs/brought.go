@@ -25,3 +25,9 @@ type Discovering interface {
 	// Discover reads the newest lines, and returns the number of older ones that it left out.
 	Discover(ctx context.Context) (more int, err error)
 }
+
+// Ungrouping is a system in which all changes are one commit as long as they are in no list.
+type Ungrouping interface {
+	// Ungroup has such changes be uncommitted work, so that some can be chosen, or be one commit again.
+	Ungroup(ctx context.Context, apart bool) error
+}
