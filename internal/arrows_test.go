@@ -63,6 +63,7 @@ var arrows = map[string]string{
 	"beside":         "beneath core/object odb vcs",
 	"hg":             "beneath beside core/rx core/object odb vcs watch",
 	"svn":            "beneath beside core/history core/mergeinfo core/rx core/object odb vcs watch",
+	"reflock":        "core/attr core/object vcs",
 	"svnapply":       "core/history core/merge core/object core/settle beneath change exact ledger plan svn vcs words workdir",
 	"exact":          "",
 	"watch":          "+github.com/fsnotify/fsnotify",
@@ -80,13 +81,13 @@ var arrows = map[string]string{
 	"lookback": "core/annotate core/decided core/diff core/history core/merge core/object core/settle ledger plan " +
 		"vcs words",
 	"recovery": "core/diff core/history core/merge core/misfit core/object core/replay core/rule core/rx core/settle apply change check exact " +
-		"git hg hgapply hostapi ledger lookback plan proposal prove svn svnapply vcs words",
+		"git hg hgapply hostapi ledger lookback plan proposal prove reflock svn svnapply vcs words",
 	"memory": "core/history core/merge core/object core/settle change ledger plan prove recovery vcs",
 	"draw": "core/diff core/history core/merge core/object core/replay core/settle ledger lookback plan prove vcs visible words " +
 		"+codeberg.org/go-pdf/fpdf +github.com/klauspost/compress +golang.org/x/image +golang.org/x/text",
 	"demo":     "core/object hg hostapi svn vcs git +golang.org/x/tools/txtar",
 	"hostapi":  "",
-	"host":     "core/history core/object git hostapi plan proposal vcs visible words",
+	"host":     "core/history core/object git hostapi plan proposal reflock vcs visible words",
 	"tui/keys": "+charm.land",
 	"tui/term": "core/lexing tui/keys visible +charm.land +github.com/charmbracelet +github.com/alecthomas/chroma",
 	"tui": "core/annotate core/caught core/decided core/diagnose core/diff core/history core/inside core/lexing core/merge " +

@@ -3,13 +3,18 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
 
+	"dorvik.dev/dorvik/internal/draw"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
@@ -26,15 +31,63 @@ func lockCommand(e *env) *cobra.Command {
 		Long: `Takes the lock of each file, so that the repository takes no change of it from anybody
 else until you give it back with “dorvik unlock”. Where somebody holds one it says who, and
 since when; --take-over takes it all the same, and they are told. “dorvik look” lists
-all locks. Subversion knows locks.`}
+all locks. --ask writes a note to who holds them instead. Subversion knows locks. For git they
+are refs of the remote (docs/locks.md), which the attribute “lockable” asks for.`}
 	var why string
-	var take bool
+	var take, ask bool
 	cmd.Flags().StringVarP(&why, "message", "m", "", "why, which others see: `TEXT`")
 	cmd.Flags().BoolVar(&take, "take-over", false, "take locks that others hold")
-	cmd.RunE = onLocks(e, func(ctx context.Context, in vcs.Locking, paths []string) error {
+	cmd.Flags().BoolVar(&ask, "ask", false, "print a note that asks who holds the locks, and take none")
+	taken := onLocks(e, func(ctx context.Context, in vcs.Locking, paths []string) error {
 		return in.Lock(ctx, paths, why, take)
 	})
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		if ask {
+			return askForLocks(e, cmd.Context(), args)
+		}
+		return taken(cmd, args)
+	}
 	return e.jsonFlag(cmd)
+}
+
+// askForLocks prints a note to each person who holds a lock of the files.
+func askForLocks(e *env, ctx context.Context, args []string) error {
+	w, err := e.workspace(ctx)
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	if w.Locks == nil {
+		return noLocks(w)
+	}
+	paths, err := below(e.dir, w.Repo.Where().Dir, args)
+	if err != nil {
+		return err
+	}
+	v, err := w.Glance(ctx, true, "")
+	if err != nil {
+		return err
+	}
+	by := map[string][]vcs.Lock{}
+	for _, l := range v.Locks.List {
+		if !l.Mine && l.Owner != "" && slices.Contains(paths, l.Path) {
+			by[l.Owner] = append(by[l.Owner], l)
+		}
+	}
+	if len(by) == 0 {
+		e.say("Nobody else holds a lock of what you named.")
+	}
+	for _, who := range slices.Sorted(maps.Keys(by)) {
+		e.say("To %s:", who)
+		if _, err := fmt.Fprintln(e.out, draw.LockNote(by[who], v.Locks.Changed)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func noLocks(w *recovery.Workspace) error {
+	return &plan.Blocked{What: w.Repo.Dialect().Name + " knows no locks.", Next: "Nothing was changed."}
 }
 
 // unlockCommand gives locks back.
@@ -61,9 +114,9 @@ func onLocks(e *env, do func(ctx context.Context, in vcs.Locking, paths []string
 			return err
 		}
 		defer w.Close()
-		in, ok := w.Repo.(vcs.Locking)
-		if !ok {
-			return &plan.Blocked{What: w.Repo.Dialect().Name + " knows no locks.", Next: "Nothing was changed."}
+		in := w.Locks
+		if in == nil {
+			return noLocks(w)
 		}
 		paths, err := below(e.dir, w.Repo.Where().Dir, args)
 		if err != nil {

@@ -73,6 +73,7 @@ type lookJSON struct {
 	Misfits     []misfitJSON  `json:"misfits"`
 	NotLookedAt []string      `json:"not_looked_at,omitempty"` // what could not be looked at, as sentences
 	Locks       []vcs.Lock    `json:"locks,omitempty"`         // as they were when the remote was asked last
+	ToLock      []string      `json:"to_lock,omitempty"`       // changed files that are to be locked before that
 	Branches    *[]branchJSON `json:"branches,omitempty"`      // with --branches: most decisions first
 }
 
@@ -253,9 +254,12 @@ func (e *env) sayLook(v *recovery.Glance) {
 		}
 	}
 	e.sayMisfits(v.Misfits)
-	for _, l := range v.Locks {
-		text, stops := plan.LockSentence(time.Now(), l, v.Mine)
-		e.say("%s%s", words.If(stops, "▲ ", ""), text)
+	stopping, others := v.Locks.Sentences(time.Now())
+	for _, text := range stopping {
+		e.say("▲ %s", text)
+	}
+	for _, text := range others {
+		e.say("%s", text)
 	}
 	if n := len(p.Dirty); n > 0 {
 		stay := words.Is(n, "; joining leaves it as it is.", "; joining leaves them as they are.")
@@ -377,7 +381,7 @@ func lookOf(v *recovery.Glance, branches bool, collide []lookback.Branching) loo
 		}
 		out.Branches = &list
 	}
-	out.Locks = v.Locks
+	out.Locks, out.ToLock = v.Locks.List, v.Locks.Wanted
 	if kept := v.Kept; kept != nil {
 		out.Recovery = &openJSON{kept.Stage.String(), string(kept.Route), len(kept.Decisions.List)}
 	}

@@ -7,6 +7,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/prove"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -101,5 +102,30 @@ func PairNote(p *plan.Position, pair prove.Pair, unfit []plan.Misfit, failed str
 		m.text("The line", u.Used.Text)
 	}
 	m.print("How do you want it?\n")
+	return b.String()
+}
+
+// LockNote returns a question to the holder of locks in Markdown: which files, since when, and what is wanted of them.
+// Those of the files that you changed are told.
+func LockNote(locks []vcs.Lock, changed map[string]bool) string {
+	var b strings.Builder
+	m := &marked{w: &b}
+	m.print("# May I change %s?\n\n", words.Is(len(locks), "this file", "these files"))
+	m.print("You hold the %s:\n\n", words.Is(len(locks), "lock", "locks"))
+	mine := 0
+	for _, l := range locks {
+		m.print("- %s, since %s%s\n", code(l.Path), l.Since.Format("2 Jan 2006, 15:04"), words.If(l.Why == "", "",
+			": “"+plainText(l.Why)+"”"))
+		if changed[l.Path] {
+			mine++
+		}
+	}
+	switch {
+	case mine > 0:
+		m.print("\nI changed %s, too, and cannot send that before you give the lock back. When will that be? Or do we "+
+			"talk about who goes on?\n", words.Is(mine, words.Is(len(locks), "it", "one of them"), "some of them"))
+	default:
+		m.print("\nI need to change %s. When do you give the lock back?\n", words.Is(len(locks), "it", "them"))
+	}
 	return b.String()
 }

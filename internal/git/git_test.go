@@ -39,6 +39,8 @@ func TestParsePush(t *testing.T) {
 		{"hook", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n",
 			"remote: No pushes on Fridays.        \nremote: \nremote: Ask Mato.\n", 1, vcs.ServerRule,
 			"No pushes on Fridays.|Ask Mato."},
+		{"somebody's lock", head + "!\tabc:refs/heads/main\t[remote rejected] (pre-receive hook declined)\n",
+			"remote: pier.png is locked by Mato since Monday\n", 1, vcs.Locked, "pier.png is locked by Mato since Monday"},
 		{"protected", head + "!\tabc:refs/heads/main\t[remote rejected] (protected branch hook declined)\n",
 			"remote: error: Protected.\n", 1, vcs.Protected, "error: Protected."},
 		{"a lock", head + "!\tabc:refs/heads/main\t[remote rejected] (failed to update ref)\n",

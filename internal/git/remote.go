@@ -23,6 +23,7 @@ type telling []struct {
 // byServer has the words of hooks and rules on servers. Words that mean one thing only come first.
 var byServer = telling{
 	{vcs.Busy, []string{".lock': file exists", "another git process seems to be running"}},
+	{vcs.Locked, []string{" is locked by "}},
 	{vcs.NoRewrite, []string{"denying non-fast-forward", "(non-fast-forward)"}},
 	{vcs.NoDelete, []string{"deletion prohibited", "denying ref deletion", "deletion of the current branch"}},
 	{vcs.InUse, []string{"branch is currently checked out", "refusing to update checked out branch"}},
@@ -329,6 +330,9 @@ func (r *Wire) Push(ctx context.Context, s vcs.Sending) (said []string, err erro
 	}
 	if s.Tip.IsZero() {
 		tip = ""
+	}
+	if s.Bare {
+		args = append(args, "--no-verify")
 	}
 	args = append(args, "--", string(s.Remote), tip+":"+s.Ref)
 	for _, name := range s.Tags {

@@ -9,8 +9,11 @@ import (
 	"strconv"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/git"
 	"dorvik.dev/dorvik/internal/hostapi"
+	"dorvik.dev/dorvik/internal/reflock"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // largestRequest limits the JSON that a request brings, in bytes.
@@ -81,6 +84,37 @@ func (h *Host) apiProposals(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	answer(w, http.StatusOK, hostapi.List{Version: 1, Proposals: append([]hostapi.Proposal{}, list...)})
+}
+
+// Locked returns the locks of a repository, by path.
+func (h *Host) Locked(ctx context.Context, repository string) ([]hostapi.Lock, error) {
+	at := git.Bare(h.path(repository))
+	defer at.Close()
+	refs, err := at.RemoteRefs(ctx, vcs.Remote(h.path(repository)), reflock.Prefix)
+	if err != nil {
+		return nil, err
+	}
+	store, out := object.NewOverlay(at.Format, at), []hostapi.Lock{}
+	for ref, id := range refs {
+		if l, ok := reflock.Read(ctx, store, ref, id); ok {
+			out = append(out, hostapi.Lock{Path: l.Path, Owner: l.Owner, Since: l.Since, Why: l.Why})
+		}
+	}
+	slices.SortFunc(out, func(a, b hostapi.Lock) int { return strings.Compare(a.Path, b.Path) })
+	return out, nil
+}
+
+func (h *Host) apiLocks(w http.ResponseWriter, r *http.Request) {
+	if _, ok := h.repository(r.PathValue("repository")); !ok {
+		answer(w, http.StatusNotFound, fmt.Errorf("there is no repository %q here", r.PathValue("repository")))
+		return
+	}
+	list, err := h.Locked(r.Context(), r.PathValue("repository"))
+	if err != nil {
+		answer(w, http.StatusInternalServerError, err)
+		return
+	}
+	answer(w, http.StatusOK, hostapi.Locks{Version: 1, Locks: list})
 }
 
 // account returns the account of a request, or answers that it takes one.

@@ -16,8 +16,31 @@ check() {
 	return $passed
 }
 
+# A lock of a file is a commit at refs/locks/: its author has it, and its message has the path and the reason.
+path_of() { git cat-file commit "$1" | sed '1,/^$/d' | sed -n 1p; }
+holder_of() { git log -1 --format=%an "$1"; }
+
+# locked NEW: names a file that new commits change and that somebody else has locked.
+locked() {
+	for lock in $(git for-each-ref --format='%(objectname)' refs/locks/); do
+		path=$(path_of "$lock") holder=$(holder_of "$lock")
+		[ "$holder" != "$HOST_NAME" ] || continue
+		[ -n "$(git log -1 --format=%h "$1" --not --all -- ":(top,literal)$path")" ] || continue
+		echo "$path is locked by $holder since $(git log -1 --format=%ad --date=format:'%d %b %Y, %H:%M' "$lock")"
+		return 0
+	done
+	return 1
+}
+
 while read -r old new ref; do
 	case $ref in
+	refs/locks/*)
+		if [ "$old" != "$none" ] && [ "$(holder_of "$old")" != "$HOST_NAME" ] &&
+			! has "$HOST_USER" "$HOST_MAINTAINERS"; then
+			echo "The lock of $(path_of "$old") is $(holder_of "$old")'s: only a maintainer takes it from others."
+			exit 1
+		fi
+		continue ;;
 	refs/heads/*) branch=${ref#refs/heads/} ;;
 	refs/proposals/*)
 		echo "Proposals are put forward on the page, and follow their branch by themselves."
@@ -37,6 +60,9 @@ while read -r old new ref; do
 		fi
 	fi
 	[ "$new" != "$none" ] || continue
+	if locked "$new"; then
+		exit 1
+	fi
 	if [ -n "$HOST_MESSAGE" ]; then
 		for c in $(git rev-list --no-merges "$new" --not --all); do
 			git cat-file commit "$c" | sed '1,/^$/d' | sed -n 1p | grep -Eq -- "$HOST_MESSAGE" && continue

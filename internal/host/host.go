@@ -143,6 +143,7 @@ func (h *Host) handler() http.Handler {
 	mux.HandleFunc("GET /api/{repository}", h.apiRepository)
 	mux.HandleFunc("GET /api/{repository}/events", h.events)
 	mux.HandleFunc("GET /api/{repository}/proposals", h.apiProposals)
+	mux.HandleFunc("GET /api/{repository}/locks", h.apiLocks)
 	mux.HandleFunc("POST /api/{repository}/proposals", h.apiPropose)
 	mux.HandleFunc("POST /api/{repository}/proposals/{number}/withdraw", h.apiWithdraw)
 	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -177,7 +178,7 @@ func (h *Host) wire(w http.ResponseWriter, r *http.Request, name string) {
 		"HOST_MAINTAINERS=" + strings.Join(repo.Rules.Maintainers, " "), "HOST_MESSAGE=" + repo.Rules.Message,
 		fmt.Sprintf("HOST_BYTES=%d", repo.Rules.MostBytes)}
 	if who != nil {
-		env = append(env, "REMOTE_USER="+who.User, "HOST_USER="+who.User)
+		env = append(env, "REMOTE_USER="+who.User, "HOST_USER="+who.User, "HOST_NAME="+who.Name)
 	}
 	if !pushes || r.Method != http.MethodPost {
 		h.cgi(env).ServeHTTP(w, r)

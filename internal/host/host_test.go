@@ -21,6 +21,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/hostapi"
+	"dorvik.dev/dorvik/internal/reflock"
 )
 
 // place is a host with a repository, a fork of it, and clones of a maintainer, another person, and the fork's owner.
@@ -163,6 +164,41 @@ func TestRules(t *testing.T) {
 		})
 	}
 	assert.Equal(t, "Well", gittest.At(t, p.h.path("skerry")).Git("log", "-1", "--format=%s", "main"))
+}
+
+// TestLocks: a lock is taken once, keeps others from changing the file, and is given back.
+func TestLocks(t *testing.T) {
+	p := newPlace(t, hostapi.Rules{Maintainers: []string{"runa"}})
+	lock := func(r *gittest.Repo, who, path string) string {
+		cmd := exec.Command("git", "commit-tree", r.Git("hash-object", "-t", "tree", "/dev/null"), "-m", path+"\n\ntides")
+		cmd.Dir, cmd.Env = r.Dir, append(os.Environ(), "GIT_AUTHOR_NAME="+who)
+		out, err := cmd.Output()
+		require.NoError(t, err)
+		return strings.TrimSpace(string(out)) + ":" + reflock.RefOf(path)
+	}
+	p.runa.Git("push", "-q", "origin", lock(p.runa, "Runa", "f"))
+	var shown hostapi.Locks
+	p.get("/api/skerry/locks", &shown)
+	require.Len(t, shown.Locks, 1)
+	assert.Equal(t, []string{"f", "Runa", "tides"}, []string{shown.Locks[0].Path, shown.Locks[0].Owner, shown.Locks[0].Why})
+
+	_, err := p.mato.Try("push", "origin", lock(p.mato, "Mato", "f"))
+	require.Error(t, err, "a lock is taken once")
+	_, err = p.mato.Try("push", "-f", "origin", lock(p.mato, "Mato", "f"))
+	require.ErrorContains(t, err, "only a maintainer takes it from others")
+	p.mato.Commit("Mine", "f", "mine\n")
+	_, err = p.mato.Try("push", "origin", "main")
+	require.ErrorContains(t, err, "f is locked by Runa since ")
+	p.mato.Git("reset", "-q", "--hard", "origin/main")
+	p.mato.Commit("Other", "g", "other\n")
+	p.mato.Git("push", "-q", "origin", "main")
+
+	p.runa.Git("pull", "-q", "--rebase")
+	p.runa.Commit("Edit", "f", "edited\n")
+	p.runa.Git("push", "-q", "origin", "main")
+	p.runa.Git("push", "-q", "origin", ":"+reflock.RefOf("f"))
+	p.get("/api/skerry/locks", &shown)
+	assert.Empty(t, shown.Locks)
 }
 
 // A proposal follows its branch, is accepted when its branch has it, and withdrawn when the branch goes or somebody who

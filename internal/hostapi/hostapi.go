@@ -68,6 +68,20 @@ type List struct {
 	Proposals []Proposal `json:"proposals"`
 }
 
+// Lock is a file that one person has taken to change alone.
+type Lock struct {
+	Path  string    `json:"path"`
+	Owner string    `json:"owner"` // name of a person
+	Since time.Time `json:"since"`
+	Why   string    `json:"why,omitempty"`
+}
+
+// Locks is a list of locks.
+type Locks struct {
+	Version int    `json:"version"`
+	Locks   []Lock `json:"locks"`
+}
+
 // Check is what the host's check says of a commit.
 type Check struct {
 	State  CheckState `json:"state,omitempty"` // empty if none ran

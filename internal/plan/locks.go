@@ -3,12 +3,49 @@ package plan
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
+
+// Locks are the locks of files, as they were when the remote was asked last.
+type Locks struct {
+	List    []vcs.Lock
+	Changed map[string]bool // the paths that you changed, if that matters
+	Wanted  []string        // of these, the ones that are to be locked before they are changed, and that nobody holds
+}
+
+// Sentences says who holds which lock. Those that stop what you changed come first.
+func (l Locks) Sentences(now time.Time) (stopping, others []string) {
+	for _, one := range l.List {
+		text, stops := LockSentence(now, one, l.Changed)
+		if stops {
+			stopping = append(stopping, text)
+		} else {
+			others = append(others, text)
+		}
+	}
+	for _, path := range l.Wanted {
+		stopping = append(stopping, path+" is to be locked before it is changed: “dorvik lock "+path+"” takes the lock.")
+	}
+	return stopping, others
+}
+
+// Holder returns the locks of the person to ask first: who holds a file that you changed, or else the first file.
+func (l Locks) Holder() (held []vcs.Lock) {
+	others := slices.DeleteFunc(slices.Clone(l.List), func(o vcs.Lock) bool { return o.Mine || o.Owner == "" })
+	if len(others) == 0 {
+		return nil
+	}
+	who := others[0].Owner
+	if i := slices.IndexFunc(others, func(o vcs.Lock) bool { return l.Changed[o.Path] }); i >= 0 {
+		who = others[i].Owner
+	}
+	return slices.DeleteFunc(others, func(o vcs.Lock) bool { return o.Owner != who })
+}
 
 // LockSentence says who holds a lock. stops reports that it is on a file of yours, which cannot be pushed while it is
 // held.

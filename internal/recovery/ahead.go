@@ -15,6 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/vcs"
+	"dorvik.dev/dorvik/internal/words"
 )
 
 // Brief summarises the repository for a shell prompt.
@@ -96,7 +97,8 @@ func (s *Session) Ahead(ctx context.Context, p *plan.Position, tree object.ID,
 type News struct {
 	Commits int
 	By      []string
-	Went    bool // earlier commits are gone from the remote
+	Went    bool       // earlier commits are gone from the remote
+	Locks   []vcs.Lock // that others took meanwhile
 }
 
 // AskQuietly fetches and returns what is new on the upstream. It returns nil if nothing is new or the remote does not
@@ -106,18 +108,65 @@ func (w *Workspace) AskQuietly(ctx context.Context, b vcs.Branch) (*News, error)
 	if err != nil {
 		return nil, err
 	}
-	if err := w.Repo.Fetch(ctx, b.Remote); err != nil {
+	locks, err := w.newLocks(ctx, func() error { return w.Repo.Fetch(ctx, b.Remote) })
+	if err != nil {
 		return nil, ctx.Err()
 	}
 	after, err := w.Repo.Ref(ctx, b.Tracking)
-	if err != nil || after == before || after.IsZero() {
+	switch {
+	case err != nil:
 		return nil, err
+	case len(locks) > 0 && (after == before || after.IsZero()):
+		return &News{Locks: locks}, nil
+	case after == before || after.IsZero():
+		return nil, nil
 	}
 	d, err := history.Diverge(ctx, w.Planner.Store, before, after)
 	if err != nil {
 		return nil, err
 	}
-	return &News{len(d.Theirs), plan.Authors(d.Theirs), len(d.Yours) > 0}, nil
+	return &News{len(d.Theirs), plan.Authors(d.Theirs), len(d.Yours) > 0, locks}, nil
+}
+
+// newLocks fetches, asks for locks, and returns those that others took since they were asked for last.
+func (w *Workspace) newLocks(ctx context.Context, fetch func() error) (out []vcs.Lock, err error) {
+	if err := fetch(); err != nil || w.Locks == nil {
+		return nil, err
+	}
+	was, err := w.Locks.Locks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if err := w.Locks.Ask(ctx); err != nil {
+		return nil, err
+	}
+	is, err := w.Locks.Locks(ctx)
+	for _, l := range is {
+		if !l.Mine && l.Owner != "" && !slices.ContainsFunc(was, func(o vcs.Lock) bool {
+			return o.Path == l.Path && o.Owner == l.Owner
+		}) {
+			out = append(out, l)
+		}
+	}
+	return out, err
+}
+
+// Sentence describes the news of an upstream.
+func (n *News) Sentence(now time.Time, upstream string) string {
+	var out []string
+	if n.Commits > 0 || n.Went {
+		out = append(out, upstream+words.If(n.Went, " was rewritten", " moved")+": "+
+			words.Count(n.Commits, "new commit", "new commits")+" by "+words.List(words.Some(n.By, 3))+".")
+	}
+	for i, l := range n.Locks {
+		if i == 2 {
+			out = append(out, words.Count(len(n.Locks)-i, "other file is locked.", "other files are locked."))
+			break
+		}
+		text, _ := plan.LockSentence(now, l, nil)
+		out = append(out, text)
+	}
+	return strings.Join(out, " ") + " Nothing here was moved; f on Look looks at it."
 }
 
 // FetchEvery returns the interval for fetching in the background, from dorvik.fetchEvery. Zero means never.

@@ -3,6 +3,7 @@ package recovery
 import (
 	"context"
 	"errors"
+	"maps"
 	"slices"
 	"time"
 
@@ -56,6 +57,9 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 		out.Refusal = &vcs.Refusal{Kind: vcs.Gone, Short: out.To.Name}
 		return out, nil
 	}
+	if out.Refusal, err = ps.locked(ctx, p); err != nil || out.Refusal != nil {
+		return out, err
+	}
 	sending, went, err := ps.sending(ctx, p, b.Tip, consent, out)
 	if err != nil {
 		return nil, err
@@ -74,6 +78,23 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 	s.Ledger.Noted(errors.Join(s.Ledger.Choices.Refuse(out.To.Name, nil), ps.rules().accepted(ctx, out.To.Remote,
 		went)))
 	return out, ps.arrived(ctx, p, b, out, first)
+}
+
+// locked returns a refusal if somebody holds a lock of a file that the push changes.
+func (ps *Pusher) locked(ctx context.Context, p *plan.Position) (*vcs.Refusal, error) {
+	held := ps.s.Workspace.Locks
+	if held == nil || !held.Used(ctx) {
+		return nil, nil
+	}
+	changed, err := ps.s.Planner.Mine(ctx, p)
+	if err != nil {
+		return nil, err
+	}
+	err = held.Free(ctx, slices.Sorted(maps.Keys(changed)))
+	if refusal := (*vcs.Refusal)(nil); errors.As(err, &refusal) {
+		return refusal, nil
+	}
+	return nil, err
 }
 
 // sending returns what is pushed: the branch, with its commits, and tags.

@@ -85,8 +85,11 @@ func (st stander) ask(ctx context.Context, p *plan.Position) error {
 	}
 	if p.Unanswered == nil {
 		p.Asked = time.Now()
+		if w.Locks != nil {
+			p.Unanswered = w.Locks.Ask(ctx)
+		}
 	}
-	return nil
+	return ctx.Err()
 }
 
 // destination determines where git would push the branch. If that is another existing branch than the upstream, the

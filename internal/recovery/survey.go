@@ -3,6 +3,8 @@ package recovery
 import (
 	"context"
 	"errors"
+	"maps"
+	"slices"
 	"strings"
 
 	"dorvik.dev/dorvik/internal/change"
@@ -28,9 +30,8 @@ type Survey struct {
 	Needs    *Needs                 // earlier commits that a pick builds on; nil if none
 	Forward  *vcs.Line              // where the branch can be put forward into; nil if nowhere
 	Tasks    TaskSettings
-	Locks    []vcs.Lock      // in a system that knows them
-	Mine     map[string]bool // paths that your commits change, if there are locks
-	Below    []history.Node  // the common ancestor, and the one before it
+	Locks    plan.Locks
+	Below    []history.Node // the common ancestor, and the one before it
 }
 
 // Survey examines the repository. With fetch it asks the remote first.
@@ -175,7 +176,7 @@ func (s *Session) surveyBeside(ctx context.Context, v *Survey) (err error) {
 	if v.Tasks, err = s.Tasks.Settings(ctx); err != nil {
 		return err
 	}
-	if v.Locks, v.Mine, err = s.Workspace.locks(ctx, v.Position); err != nil {
+	if v.Locks, err = s.Workspace.locks(ctx, v.Position); err != nil {
 		return err
 	}
 	v.Position.Exchange, err = s.Planner.Exchange(ctx, v.Position)
@@ -184,17 +185,27 @@ func (s *Session) surveyBeside(ctx context.Context, v *Survey) (err error) {
 	return err
 }
 
-// locks returns the locks as they were last, and which paths your commits change if there are any.
-func (w *Workspace) locks(ctx context.Context, p *plan.Position) (list []vcs.Lock, mine map[string]bool, err error) {
-	locking, ok := w.Repo.(vcs.Locking)
-	if !ok {
-		return nil, nil, nil
+// locks returns the locks as they were last, with what you changed that matters to them.
+func (w *Workspace) locks(ctx context.Context, p *plan.Position) (l plan.Locks, err error) {
+	if w.Locks == nil || !w.Locks.Used(ctx) {
+		return l, nil
 	}
-	if list, err = locking.Locks(ctx); err != nil || len(list) == 0 {
-		return nil, nil, err
+	if l.List, err = w.Locks.Locks(ctx); err != nil {
+		return l, err
 	}
-	mine, err = w.Planner.Mine(ctx, p)
-	return list, mine, err
+	if l.Changed, err = w.Planner.Mine(ctx, p); err != nil {
+		return l, err
+	}
+	for _, d := range p.Dirty {
+		if !d.Untracked {
+			l.Changed[d.Path] = true
+		}
+	}
+	l.Wanted, err = w.Locks.Lockable(ctx, slices.Sorted(maps.Keys(l.Changed)))
+	l.Wanted = slices.DeleteFunc(l.Wanted, func(path string) bool {
+		return slices.ContainsFunc(l.List, func(one vcs.Lock) bool { return one.Path == path })
+	})
+	return l, err
 }
 
 // shown makes the abbreviated ids of a position unambiguous.
@@ -221,10 +232,9 @@ type Glance struct {
 	Overlap  []plan.Overlap
 	Misfits  []plan.Misfit
 	InTheWay *change.OverwriteError // nil if nothing is in the way
-	Locks    []vcs.Lock             // in a system that knows them
-	Mine     map[string]bool        // paths that your commits change, if there are locks
-	Kept     *ledger.State          // state of an unfinished recovery; nil if none
-	InUse    bool                   // another session holds the store, so its state is unknown
+	Locks    plan.Locks
+	Kept     *ledger.State // state of an unfinished recovery; nil if none
+	InUse    bool          // another session holds the store, so its state is unknown
 }
 
 // Glance examines the repository. With fetch it asks the remote first. It writes nothing else. The branch is compared
@@ -242,7 +252,7 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool, from string) (*Glanc
 	if v.Position.Exchange, err = w.Planner.Exchange(ctx, v.Position); err != nil {
 		return nil, err
 	}
-	if v.Locks, v.Mine, err = w.locks(ctx, v.Position); err != nil {
+	if v.Locks, err = w.locks(ctx, v.Position); err != nil {
 		return nil, err
 	}
 	v.Position.Hidden = w.WorkTree.AskHidden(ctx)

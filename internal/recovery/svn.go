@@ -32,6 +32,7 @@ func openSvn(ctx context.Context, top string) (*Workspace, error) {
 			return svnapply.New(repo, p, l, tree)
 		},
 		Ruled:    svn.Ruled,
+		Locks:    repo.Held,
 		Contains: func(context.Context, string, object.ID, object.ID) bool { return false },
 	}), nil
 }

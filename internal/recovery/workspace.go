@@ -14,6 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/proposal"
 	"dorvik.dev/dorvik/internal/prove"
+	"dorvik.dev/dorvik/internal/reflock"
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
@@ -25,6 +26,7 @@ type Workspace struct {
 	WorkTree change.WorkTree
 	History  *lookback.History
 	Lines    *Lines
+	Locks    vcs.Locking // nil where there are none
 
 	Proposals *proposal.Board
 
@@ -43,6 +45,8 @@ type Adapter struct {
 	Contains func(ctx context.Context, path string, older, newer object.ID) bool
 	// Recorded returns the paths that a file was recorded to be a copy of. It is nil for a system without such records.
 	Recorded func(path string) []string
+	// Locks are nil where there are none.
+	Locks vcs.Locking
 	// Ruled returns how contents are joined that have rules of their own. It is nil for a system without such.
 	Ruled func(path string) func(base, yours, theirs []byte) ([]byte, bool)
 }
@@ -54,6 +58,9 @@ func NewWorkspace(a Adapter) *Workspace {
 		Drivers: &prove.Drivers{Repo: a.Repo, Planner: planner, Limit: check.DriverLimit},
 		History: &lookback.History{Repo: a.Repo, Planner: planner}, Lines: &Lines{repo: a.Repo},
 		Proposals: proposal.New(a.Repo, planner)}
+	if w.Locks = a.Locks; w.Locks == nil && a.Repo.Dialect().FreeRefs {
+		w.Locks = &reflock.Locks{Repo: a.Repo, Store: a.Store}
+	}
 	w.mover = func(l *ledger.Ledger, p *prove.Prover) change.Mover { return a.Mover(planner, l, p, w.WorkTree) }
 	w.History.Locate = func(ctx context.Context, b vcs.Branch, line *vcs.Line) (*plan.Position, error) {
 		return w.locateLine(ctx, b, nil, line, false)

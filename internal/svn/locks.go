@@ -124,25 +124,55 @@ func (r *locks) change(ctx context.Context, c call, paths []string) error {
 	return errors.Join(err, asked)
 }
 
-// free returns a refusal if somebody else holds a lock of a path.
-func (r *locks) free(ctx context.Context, paths []string) error {
+// Free returns a refusal if somebody else holds a lock of a path.
+func (r *locks) Free(ctx context.Context, paths []string) error {
 	all, err := r.askLocks(ctx)
 	if err != nil {
 		return err
 	}
-	refusal := &vcs.Refusal{Kind: vcs.Locked}
-	for _, l := range all {
-		if !l.Mine && l.Owner != "" && slices.Contains(paths, l.Path) {
-			text := fmt.Sprintf("%s is locked by %s since %s", l.Path, l.Owner, l.Since.Local().Format(
-				"2 Jan 2006, 15:04"))
-			if l.Why != "" {
-				text += ": " + l.Why
-			}
-			refusal.Words = append(refusal.Words, text)
+	var nodes []string
+	for _, path := range paths {
+		nodes = append(nodes, nodeOf(path))
+	}
+	return vcs.LockedBy(all, nodes)
+}
+
+// Ask asks the repository for the locks.
+func (r *locks) Ask(ctx context.Context) error {
+	_, err := r.askLocks(ctx)
+	return err
+}
+
+// Used reports whether there are locks, or files that are to be locked.
+func (r *locks) Used(ctx context.Context) bool {
+	if list, err := r.Locks(ctx); err != nil || len(list) > 0 {
+		return true
+	}
+	s, err := r.look(ctx)
+	if err != nil {
+		return false
+	}
+	for _, props := range s.props {
+		if _, needs := props[needsLock]; needs {
+			return true
 		}
 	}
-	if len(refusal.Words) == 0 {
-		return nil
+	return false
+}
+
+// needsLock is the property of files that are to be locked before they are changed.
+const needsLock = "svn:needs-lock"
+
+// Lockable returns those of some paths that have the property svn:needs-lock.
+func (r *locks) Lockable(ctx context.Context, paths []string) (out []string, err error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return nil, err
 	}
-	return refusal
+	for _, path := range paths {
+		if _, needs := s.props[path][needsLock]; needs {
+			out = append(out, path)
+		}
+	}
+	return out, nil
 }

@@ -19,7 +19,11 @@ import (
 // Repo is a working copy. It implements vcs.System. It is safe for concurrent use. It consists of layers, a file each;
 // each has those below: place,
 // objects, settings, copies, courses, looks, lines, work, wire, checkouts.
-type Repo struct{ *checkouts }
+type Repo struct {
+	*checkouts
+	// Held are the locks.
+	Held vcs.Locking
+}
 
 var _ vcs.System = (*Repo)(nil)
 
@@ -55,5 +59,6 @@ func Open(ctx context.Context, top string) (*Repo, error) {
 		return nil, err
 	}
 	at := &looks{courses: &courses{&copies{read}}}
-	return &Repo{&checkouts{&wire{work: &work{&lines{at}}, locks: &locks{at}}}}, nil
+	held := &locks{at}
+	return &Repo{&checkouts{&wire{work: &work{&lines{at}}}}, held}, nil
 }

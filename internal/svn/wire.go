@@ -20,7 +20,6 @@ import (
 // wire talks to the repository.
 type wire struct {
 	*work
-	locks  *locks
 	sent   sync.Mutex
 	became map[object.ID]object.ID // revisions of commits that were checked in
 }
@@ -49,9 +48,6 @@ func (r *wire) Fetch(ctx context.Context, _ vcs.Remote) error {
 		return err
 	}
 	if err := r.refresh(ctx, s.course.base); err != nil {
-		return err
-	}
-	if _, err := r.locks.askLocks(ctx); err != nil {
 		return err
 	}
 	return r.names.Change(func(f *beside.Record) error {
@@ -148,15 +144,6 @@ func (r *wire) Push(ctx context.Context, w vcs.Sending) ([]string, error) {
 		return nil, &vcs.Refusal{Kind: vcs.Behind, Short: fmt.Sprintf("the repository is at revision %d by now", last)}
 	}
 	groups := s.groups
-	var paths []string
-	for _, g := range groups {
-		for _, path := range g.paths {
-			paths = append(paths, nodeOf(path))
-		}
-	}
-	if err := r.locks.free(ctx, paths); err != nil {
-		return nil, err
-	}
 	var said []string
 	for i, g := range groups {
 		if err := r.checkIn(ctx, s, g); err != nil {
@@ -296,14 +283,3 @@ func (r *wire) FetchedAt(context.Context, vcs.Remote, string) time.Time {
 
 // Follow is not needed: the line follows itself.
 func (r *wire) Follow(context.Context, string, vcs.Remote, string) error { return nil }
-
-// Locks returns the locks as they were when the repository was asked last.
-func (r *wire) Locks(ctx context.Context) ([]vcs.Lock, error) { return r.locks.Locks(ctx) }
-
-// Lock takes locks of files.
-func (r *wire) Lock(ctx context.Context, paths []string, why string, take bool) error {
-	return r.locks.Lock(ctx, paths, why, take)
-}
-
-// Unlock gives locks back.
-func (r *wire) Unlock(ctx context.Context, paths []string) error { return r.locks.Unlock(ctx, paths) }

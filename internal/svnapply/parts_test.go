@@ -118,7 +118,6 @@ func TestAPartIsOfWhatIsCheckedOut(t *testing.T) {
 	assert.Equal(t, "text", p.Dirty[0].Path)
 }
 
-
 // TestWithoutListsSomeIsChosen: where there are no change lists, all is one commit until some is chosen.
 func TestWithoutListsSomeIsChosen(t *testing.T) {
 	svntest.Isolate(t)

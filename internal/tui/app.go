@@ -110,7 +110,7 @@ func (a *app) loaded(v *recovery.Survey, asked bool) tea.Cmd {
 	a.pos, a.plan, a.overlap, a.st, a.inWay, a.me = v.Position, v.Plan, v.Overlap, v.State, v.InTheWay, v.Position.Me
 	a.below, a.drivers, a.ahead, a.marks, a.stash = v.Below, v.Drivers, v.Ahead, v.Marks, v.Aside
 	a.forward, a.needs, a.tasks = v.Forward, v.Needs, v.Tasks
-	a.locks, a.mine = v.Locks, v.Mine
+	a.locks = v.Locks
 	a.notice = strings.TrimSpace(a.notice + " " + a.s.TakeNotice())
 	a.choose.fit()
 	a.check.taken = nil
@@ -195,10 +195,7 @@ func (a *app) watch() tea.Cmd {
 		news, err := a.s.Workspace.AskQuietly(ctx, of)
 		return func() tea.Cmd {
 			if news != nil {
-				a.flash = term.Warning(of.Upstream + words.If(news.Went, " was rewritten", " moved") + ": " +
-					words.Count(news.Commits, "new commit", "new commits") + " by " + words.List(words.Some(news.By,
-					3)) +
-					". Nothing here was moved; f on Look looks at it.")
+				a.flash = term.Warning(news.Sentence(a.now(), of.Upstream))
 			}
 			return a.watch()
 		}, err

@@ -50,8 +50,7 @@ type job struct {
 	each       eachCommit          // check results of new commits
 	below      []history.Node      // the common ancestor, and the one before it
 	drivers    []prove.MergeDriver // drivers that would run with consent
-	locks      []vcs.Lock
-	mine       map[string]bool // paths that your commits change, if there are locks
+	locks      plan.Locks
 	inWay      *change.OverwriteError
 	marks      []plan.MarkerFile
 	stash      *recovery.LeftAside

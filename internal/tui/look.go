@@ -80,6 +80,12 @@ func (s *lookScreen) actions() []action {
 		out = append(out, acts(keys.Take, "take them along", s.takeAlong))
 	}
 	out = append(out, workAction(s.job)...)
+	if held := s.job.locks.Holder(); held != nil {
+		out = append(out, act(keys.Colleague, "ask "+held[0].Owner+" about the "+words.Is(len(held), "lock", "locks"),
+			func() tea.Cmd {
+				return s.job.noteTo(held[0].Owner, draw.LockNote(held, s.job.locks.Changed), s.status(), nil)
+			}))
+	}
 	if len(s.job.drivers) > 0 {
 		out = append(out, acts(keys.Driver, "", s.askDriver))
 	}

@@ -158,21 +158,16 @@ func length(n int, whole bool, top, most int) int {
 // held lists locks: first those that stop what you changed.
 func (s *lookScreen) held(p *term.Page, w, in int) {
 	const most = 5
-	if len(s.job.locks) == 0 {
+	stopping, rest := s.job.locks.Sentences(s.job.now())
+	if len(stopping)+len(rest) == 0 {
 		return
 	}
 	if len(*p) > 0 {
 		p.Blank()
 	}
 	q := term.Page{term.Heading("LOCKS")}
-	var rest []string
-	for _, l := range s.job.locks {
-		text, stops := plan.LockSentence(s.job.now(), l, s.job.mine)
-		if stops {
-			q.Rows(term.Wrap(term.Warning(text), w))
-		} else {
-			rest = append(rest, text)
-		}
+	for _, text := range stopping {
+		q.Rows(term.Wrap(term.Warning(text), w))
 	}
 	for i, text := range rest {
 		if i == most {

@@ -189,7 +189,7 @@ func (s *workScreen) write() tea.Cmd {
 	}
 	return message{text: text, of: of, file: "COMMIT_EDITMSG", status: s.status(), keeps: keeps,
 		wanted: s.job.tasks.Wanted && strings.TrimSpace(text) == "", says: says,
-		save:   func(text string) tea.Cmd { s.text = text; return s.make() }}.write(s.job)
+		save: func(text string) tea.Cmd { s.text = text; return s.make() }}.write(s.job)
 }
 
 // make makes the commit.

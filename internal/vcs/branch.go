@@ -87,6 +87,8 @@ type Sending struct {
 	// Old is the tip that the push replaces, whatever it is. Zero only adds commits.
 	Old  object.ID
 	Tags []string // names of tags that go, too
+	// Bare says that nothing of the person's goes, so that no hook of theirs runs.
+	Bare bool
 }
 
 // RefUpdate moves a ref from Old to New. A zero Old creates it and a zero New deletes it.

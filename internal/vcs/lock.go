@@ -2,6 +2,8 @@ package vcs
 
 import (
 	"context"
+	"fmt"
+	"slices"
 	"time"
 )
 
@@ -18,8 +20,35 @@ type Lock struct {
 	Broken bool `json:"broken,omitempty"`
 }
 
-// Locking is a system that knows locks.
+// LockedBy returns a *Refusal if somebody else holds a lock of a path, else nil.
+func LockedBy(locks []Lock, paths []string) error {
+	refusal := &Refusal{Kind: Locked}
+	for _, l := range locks {
+		if l.Mine || l.Owner == "" || !slices.Contains(paths, l.Path) {
+			continue
+		}
+		text := fmt.Sprintf("%s is locked by %s since %s", l.Path, l.Owner, l.Since.Local().Format("2 Jan 2006, 15:04"))
+		if l.Why != "" {
+			text += ": " + l.Why
+		}
+		refusal.Words = append(refusal.Words, text)
+	}
+	if len(refusal.Words) == 0 {
+		return nil
+	}
+	return refusal
+}
+
+// Locking knows locks.
 type Locking interface {
+	// Used reports whether there are locks, or files that are to be locked.
+	Used(ctx context.Context) bool
+	// Ask asks the remote for them. It does nothing where locks are not used.
+	Ask(ctx context.Context) error
+	// Lockable returns those of some paths that are to be locked before they are changed.
+	Lockable(ctx context.Context, paths []string) ([]string, error)
+	// Free asks the remote, and returns a *Refusal if somebody else holds a lock of a path.
+	Free(ctx context.Context, paths []string) error
 	// Locks returns the locks, sorted by path, as they were when the repository was asked last.
 	Locks(ctx context.Context) ([]Lock, error)
 	// Lock takes locks of files. take takes them over from others. The error is a *Refusal if somebody holds one.

@@ -251,6 +251,7 @@ func lookKeys() []key.Binding {
 		As(Fetch, "ask the remote again"),
 		As(Compare, "join with another line: a branch, a tag, an address"),
 		As(Commit, "commit your work: files, or single edits"),
+		As(Colleague, "ask who holds a lock"),
 		As(Through, "all of it, stopping at the first thing that asks"),
 		As(Forward, "put the branch forward: move another one to here"),
 		As(Proposals, "branches put forward by others, and by you"),
