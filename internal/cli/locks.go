@@ -123,6 +123,11 @@ func onLocks(e *env, do func(ctx context.Context, in vcs.Locking, paths []string
 			return err
 		}
 		if err := do(ctx, in, paths); err != nil {
+			if refusal := (*vcs.Refusal)(nil); errors.As(err, &refusal) {
+				for _, text := range refusal.Words {
+					e.say("%s", text)
+				}
+			}
 			return err
 		}
 		all, err := in.Locks(ctx)

@@ -31,6 +31,10 @@ func openSvn(ctx context.Context, top string) (*Workspace, error) {
 		Mover: func(p *plan.Planner, l *ledger.Ledger, _ *prove.Prover, _ change.WorkTree) change.Mover {
 			return svnapply.New(repo, p, l, tree)
 		},
+		Lone: func(path string) bool {
+			_, _, property := svn.PropertyOf(path)
+			return property
+		},
 		Ruled:    svn.Ruled,
 		Locks:    repo.Held,
 		Contains: func(context.Context, string, object.ID, object.ID) bool { return false },

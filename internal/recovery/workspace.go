@@ -47,6 +47,8 @@ type Adapter struct {
 	Recorded func(path string) []string
 	// Locks are nil where there are none.
 	Locks vcs.Locking
+	// Lone reports whether nothing can stand beside what is at a path. It is nil where anything can.
+	Lone func(path string) bool
 	// Ruled returns how contents are joined that have rules of their own. It is nil for a system without such.
 	Ruled func(path string) func(base, yours, theirs []byte) ([]byte, bool)
 }
@@ -66,6 +68,7 @@ func NewWorkspace(a Adapter) *Workspace {
 		return w.locateLine(ctx, b, nil, line, false)
 	}
 	planner.Engine.Contains, planner.Engine.Recorded, planner.Engine.Ruled = a.Contains, a.Recorded, a.Ruled
+	planner.Engine.Lone = a.Lone
 	planner.Engine.Outside = w.Drivers.Attributes
 	planner.Engine.Drive = w.Drivers.Drive
 	planner.Files.Maker = w.maker

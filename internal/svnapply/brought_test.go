@@ -10,6 +10,7 @@ import (
 
 	"dorvik.dev/dorvik/internal/applytest"
 	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -176,4 +177,43 @@ func TestAMergeOfSvnIsTakenOver(t *testing.T) {
 	_, err = s.Applier.GoBack(t.Context(), "")
 	require.NoError(t, err)
 	assert.Equal(t, before, state(t, r.Dir))
+}
+
+// TestPropertiesAreJoined: by their own rules, side by side where the order of lines does not matter, and never both
+// under two names.
+func TestPropertiesAreJoined(t *testing.T) {
+	svntest.Isolate(t)
+	url := svntest.Repository(t)
+	i := svntest.Checkout(t, url+"/trunk", "ilka")
+	i.Write("text", lines)
+	i.Svn("propset", "-q", "svn:mergeinfo", "/branches/a:2", ".")
+	i.Svn("propset", "-q", "svn:ignore", "*.o\n*.tmp", ".")
+	i.Commit("start")
+	r := svntest.Checkout(t, url+"/trunk", "runa")
+	for c, own := range map[*svntest.Copy][3]string{i: {"/branches/a:2-5", "*.exe", "theirs"},
+		r: {"/branches/a:2,7\n/branches/b:3", "*.dll", "mine"}} {
+		c.Svn("propset", "-q", "svn:mergeinfo", own[0], ".")
+		c.Svn("propset", "-q", "svn:ignore", "*.o\n*.tmp\n"+own[1], ".")
+		c.Svn("propset", "-q", "skerry:note", own[2], "text")
+	}
+	i.Commit("theirs")
+	s := (&crew{T: t, url: url, ilka: i, runa: r}).session(r.Dir)
+	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	pl, err := s.Planner.Plan(t.Context(), p, &settle.Decisions{}, nil)
+	require.NoError(t, err)
+	asked := map[string]settle.Way{}
+	for _, q := range pl.Rebase.Questions() {
+		if asked[q.Path] = q.Suggested; q.Suggested == settle.Weave {
+			o, _ := q.Option(settle.Weave)
+			assert.Equal(t, "*.dll\n*.exe\n", o.Text)
+		}
+		_, both := q.Option(settle.Both)
+		assert.False(t, both, q.Path)
+	}
+	assert.Equal(t, map[string]settle.Way{".svn/properties/svn:ignore": settle.Weave,
+		".svn/properties/text/skerry:note": ""}, asked)
+	_, err = applytest.Join(t.Context(), s, plan.Rebase)
+	require.NoError(t, err)
+	assert.Equal(t, "/branches/a:2-5,7\n/branches/b:3", r.Svn("propget", "svn:mergeinfo", "."))
 }

@@ -95,7 +95,7 @@ var (
 	HCL        = &Language{"HCL", ".tf .hcl", "", Blocks, 0}
 	CSS        = &Language{"CSS", ".css .scss", "", Blocks, Paths}
 	Less       = &Language{"Less", ".less", "", Blocks, 0}
-	Ignore     = &Language{"ignore list", ".gitignore .dockerignore", "", None, 0}
+	Ignore     = &Language{"ignore list", ".gitignore .dockerignore", "svn:ignore svn:global-ignores", None, 0}
 
 	CSV      = &Language{"CSV", ".csv .tsv", "", None, 0}
 	Markdown = &Language{"Markdown", ".md .markdown", "", Headings, Prose}

@@ -30,6 +30,9 @@ type Engine struct {
 	// Drive runs merge drivers. If it is nil, no driver is used.
 	Drive Driver
 
+	// Lone reports whether nothing can stand beside what is at a path under another name. It may be nil.
+	Lone func(path string) bool
+
 	// Ruled returns how contents at a path are joined that have rules of their own, such as a set; nil for others. The
 	// function returns false for contents that it cannot read. Ruled may be nil.
 	Ruled func(path string) func(base, yours, theirs []byte) (joined []byte, ok bool)

@@ -29,7 +29,7 @@ func (e *Engine) join(ctx context.Context, base ancestor, yours, theirs object.I
 	}
 	r.Remarks = append(r.Remarks, r.collisions()...)
 	if directories {
-		err = r.nameBeside(ctx)
+		err = r.nameBeside(ctx, e.Lone)
 	}
 	return r, err
 }

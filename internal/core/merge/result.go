@@ -164,8 +164,8 @@ func (r *Result) Files(ctx context.Context) ([]Joined, error) {
 	return out, nil
 }
 
-// nameBeside finds names under which both of two things at one path can be kept.
-func (r *Result) nameBeside(ctx context.Context) error {
+// nameBeside finds names under which both of two things at one path can be kept, unless lone reports that they cannot.
+func (r *Result) nameBeside(ctx context.Context, lone func(path string) bool) error {
 	var finder *object.Finder
 	free := func(p string) (bool, error) {
 		if finder == nil {
@@ -179,6 +179,9 @@ func (r *Result) nameBeside(ctx context.Context) error {
 		return true, nil
 	}
 	for _, c := range r.Conflicts {
+		if lone != nil && lone(c.Path) {
+			continue
+		}
 		var err error
 		switch s := c.Subject.(type) {
 		case *Lines:
