@@ -38,8 +38,17 @@ const (
 
 // TaskSettings is what the settings say of tasks.
 type TaskSettings struct {
-	Listed bool // dorvik.tasks names a list
-	Wanted bool // by dorvik.referenceWanted, a push must name one
+	Listed bool   // dorvik.tasks names a list
+	Wanted bool   // by dorvik.referenceWanted, a push must name one
+	Form   string // by dorvik.taskForm, how a message names one; empty for its sign alone
+}
+
+// Naming returns how a message names a task.
+func (t TaskSettings) Naming(sign string) string {
+	if t.Form == "" {
+		return sign
+	}
+	return strings.ReplaceAll(t.Form, vcs.TaskHere, sign)
 }
 
 // Settings reads them.
@@ -49,6 +58,9 @@ func (t *Tasks) Settings(ctx context.Context) (out TaskSettings, err error) {
 		return out, err
 	}
 	out.Listed = said != ""
+	if out.Form, err = t.repo.Config(ctx, "dorvik.taskForm"); err != nil {
+		return out, err
+	}
 	out.Wanted, err = t.repo.Flag(ctx, "dorvik.referenceWanted")
 	return out, err
 }

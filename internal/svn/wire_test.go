@@ -79,8 +79,8 @@ func TestLocks(t *testing.T) {
 	runa.Svn("unlock", "-q", "--force", url+"/trunk/c")
 	r := open(t, runa)
 	r.svn.user = "runa"
-	require.NoError(t, r.Fetch(ctx, repository))
-	list, err := r.Locks(ctx)
+	require.NoError(t, r.Held.Ask(ctx))
+	list, err := r.Held.Locks(ctx)
 	require.NoError(t, err)
 	for i := range list {
 		assert.Equal(t, list[i].Owner == "", list[i].Since.IsZero())
@@ -91,25 +91,25 @@ func TestLocks(t *testing.T) {
 		{Path: "c", Broken: true}}, without(list))
 
 	refused := (*vcs.Refusal)(nil)
-	require.ErrorAs(t, r.Lock(ctx, []string{"a"}, "mine", false), &refused)
+	require.ErrorAs(t, r.Held.Lock(ctx, []string{"a"}, "mine", false), &refused)
 	assert.Equal(t, vcs.Locked, refused.Kind)
-	require.NoError(t, r.Lock(ctx, []string{"a", "d"}, "mine", true))
-	require.NoError(t, r.Unlock(ctx, []string{"d"}))
-	list, err = r.Locks(ctx)
+	require.NoError(t, r.Held.Lock(ctx, []string{"a", "d"}, "mine", true))
+	require.NoError(t, r.Held.Unlock(ctx, []string{"d"}))
+	list, err = r.Held.Locks(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, vcs.Lock{Path: "a", Owner: "runa", Why: "mine", Mine: true}, without(list)[0])
 
-	runa.Write("b", "mine\n")
-	runa.Write("d", "mine, too\n")
-	runa.Svn("changelist", "-q", "one", "d")
-	runa.Svn("changelist", "-q", "two", "b")
-	tip, err := r.Current(ctx)
-	require.NoError(t, err)
-	_, err = r.Push(ctx, vcs.Sending{Tip: tip.Tip})
-	require.True(t, errors.As(err, &refused))
+	require.NoError(t, r.Held.Free(ctx, []string{"d"}))
+	require.True(t, errors.As(r.Held.Free(ctx, []string{"d", propPath("b", "svn:eol-style")}), &refused))
 	assert.Equal(t, vcs.Locked, refused.Kind)
-	assert.Zero(t, refused.Went, "nothing goes if a later list would be stopped")
 	assert.Contains(t, refused.Words[0], "b is locked by ilka since")
+	wanted, err := r.Held.Lockable(ctx, []string{"a", "b"})
+	require.NoError(t, err)
+	assert.Empty(t, wanted)
+	runa.Svn("propset", "-q", "svn:needs-lock", "*", "b")
+	wanted, err = r.Held.Lockable(ctx, []string{"a", "b"})
+	require.NoError(t, err)
+	assert.Equal(t, []string{"b"}, wanted)
 }
 
 // without returns locks without their times.
@@ -157,4 +157,39 @@ func TestLogin(t *testing.T) {
 	require.NoError(t, os.Remove(asked))
 	require.NoError(t, r.Fetch(ctx, repository), "the answer is kept")
 	assert.NoFileExists(t, asked)
+}
+
+// TestTheProjectSaysHowTasksAreNamed by properties that several programs read, unless a setting does.
+func TestTheProjectSaysHowTasksAreNamed(t *testing.T) {
+	svntest.Isolate(t)
+	url := svntest.Repository(t)
+	c := svntest.Checkout(t, url+"/trunk", "runa")
+	for _, is := range []struct {
+		props           map[string]string
+		reference, form string
+		wanted          bool
+	}{
+		{nil, "", "", false},
+		{map[string]string{"bugtraq:message": "Task: %BUGID%", "bugtraq:warnifnoissue": "true"},
+			`(?i)Task: ([0-9]+)`, "Task: {task}", true},
+		{map[string]string{"bugtraq:number": "false"}, `(?i)Task: ([^\s,]+)`, "Task: {task}", true},
+		{map[string]string{"bugtraq:logregex": "tasks? \\d+(, ?\\d+)*\n(\\d+)"}, `(\d+)`, "Task: {task}", true},
+	} {
+		for name, value := range is.props {
+			c.Svn("propset", "-q", name, value, ".")
+		}
+		r := open(t, c)
+		reference, err := r.Config(ctx, "dorvik.reference")
+		require.NoError(t, err)
+		form, err := r.Config(ctx, "dorvik.taskForm")
+		require.NoError(t, err)
+		wanted, err := r.Flag(ctx, "dorvik.referenceWanted")
+		require.NoError(t, err)
+		assert.Equal(t, []any{is.reference, is.form, is.wanted}, []any{reference, form, wanted})
+	}
+	r := open(t, c)
+	require.NoError(t, r.SetConfig(ctx, "dorvik.reference", "X-[0-9]+"))
+	said, err := r.Config(ctx, "dorvik.reference")
+	require.NoError(t, err)
+	assert.Equal(t, "X-[0-9]+", said)
 }

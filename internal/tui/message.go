@@ -103,8 +103,15 @@ func (s *tasksScreen) actions() []action {
 // take puts the task's sign where the message is being written.
 func (s *tasksScreen) take(t recovery.Task) tea.Cmd {
 	s.job.close()
-	before := s.into.Before()
-	s.into.Insert(words.If(before == "" || strings.HasSuffix(before, " "), "", " ") + t.Sign)
+	before, apart := s.into.Before(), ""
+	switch {
+	case before == "" || strings.HasSuffix(before, " "):
+	case s.job.tasks.Form != "": // it has a line of its own
+		apart = "\n\n"
+	default:
+		apart = " "
+	}
+	s.into.Insert(apart + s.job.tasks.Naming(t.Sign))
 	return s.job.start("remembering the task", func(context.Context, func(int, int)) (then, error) {
 		return nil, s.job.s.Tasks.Took(t.Sign)
 	})

@@ -16,6 +16,9 @@ type Where struct {
 	Own string // the system's own folder, such as .git; Dorvik keeps its files there, too
 }
 
+// TaskHere stands for the sign of a task in the setting dorvik.taskForm.
+const TaskHere = "{task}"
+
 // Settings reads the configuration.
 type Settings interface {
 	// Dialect returns how the system's users say things.
