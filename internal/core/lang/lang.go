@@ -84,13 +84,13 @@ var (
 	Template   = &Language{"template of settings", ".in", "", Code, Paths} // such as MANIFEST.in
 
 	JSON       = &Language{"JSON", ".json .ipynb", "", Keys, Settings | Paths}
-	YAML       = &Language{"YAML", ".yaml .yml", "", Keys, Settings | Paths}
+	YAML       = &Language{"YAML", ".yaml .yml .unity .prefab .asset .mat .anim .controller .meta", "", Keys, Settings | Paths}
 	TOML       = &Language{"TOML", ".toml", "", Sections, Settings | Paths}
-	INI        = &Language{"INI", ".ini .cfg .service .socket .timer .mount .target", "", Sections, Settings | Paths}
+	INI        = &Language{"INI", ".ini .cfg .service .socket .timer .mount .target .tscn .tres .godot .import", "", Sections, Settings | Paths}
 	Properties = &Language{"properties", ".properties", "", Sections, Settings | Paths}
 	Conf       = &Language{"configuration", ".conf", "", Sections, 0}
 	Env        = &Language{"environment", ".env", ".env.*", None, Settings}
-	XML        = &Language{"XML", ".xml .csproj .fsproj .props .targets", "", Code, Paths | Tags}
+	XML        = &Language{"XML", ".xml .csproj .fsproj .vbproj .vcxproj .props .targets .tmx .wxs .qrc", "", Code, Paths | Tags}
 	XMLData    = &Language{"XML data", ".svg .resx .plist .xaml", "", Code, Tags}
 	HCL        = &Language{"HCL", ".tf .hcl", "", Blocks, 0}
 	CSS        = &Language{"CSS", ".css .scss", "", Blocks, Paths}

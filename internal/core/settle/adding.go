@@ -285,6 +285,7 @@ var (
 	rowNumber  = rx.New(`(?i)^\s*(?:insert\s.*values\s*)?\(\s*(\d+|'[^']*')\s*,`)
 	leadNumber = rx.New(`^\s*(\d+)(?:[.)]\s|_|:(?:\D|$))`)
 	leadTime   = rx.New(`^\s*(\d{1,2}:\d{2})\b`)
+	headID     = rx.New(`^\s*\[\w+ [^\]]*\bid ?= ?["']?([\w:.-]+)`) // of a section
 	ownID      = rx.New(`^\W*["']?id["']?\s*[:=]\s*["']?([\w-]+)`)
 )
 
@@ -292,7 +293,7 @@ var (
 func numbersOf(lines []string) (out []string) {
 	for _, l := range lines {
 		l = strings.TrimRight(l, "\r\n")
-		for _, re := range []*rx.Expr{givenNumber, leadNumber, rowNumber, leadTime, ownID} {
+		for _, re := range []*rx.Expr{givenNumber, leadNumber, rowNumber, leadTime, headID, ownID} {
 			if m := re.FindStringSubmatch(l); m != nil {
 				out = append(out, strings.Join(m[1:], ""))
 			}

@@ -82,7 +82,8 @@ var frees = []free{
 	{"entries of a map in code", nil, []*lang.Language{lang.SQL, lang.CSS, lang.Less}, rx.New(`^("[^"]+"|'[^']+'|` +
 		`:?\w+)( ?=>|:) ?\S.*,$`)},
 	{"tests", nil, nil, rx.New(`^(@Test\b|#\[test\]|(it|test|describe|context|specify)[ (]["'` + "`" + `])`)},
-	{"items with a name or an id", []*lang.Language{lang.YAML}, nil, rx.New(`^- (id|name|key|slug): ?\S`)},
+	{"items with a name or an id, and references", []*lang.Language{lang.YAML}, nil,
+		rx.New(`^- ((id|name|key|slug): ?\S|\w+: ?\{\w+: ?\d+\}$)`)},
 	{"functions that are declared", []*lang.Language{lang.C, lang.CPlusPlus, lang.ObjectiveC}, nil,
 		rx.New(`^(extern |static |const |unsigned |struct )*\w+[ *]+\w+\([^{}]*\);$`)},
 	{"names in a list in code", nil, []*lang.Language{lang.SQL}, rx.New("^(\"[\\w./ -]*\"|'[\\w./ -]*'),$")},
