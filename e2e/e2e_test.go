@@ -15,6 +15,7 @@ import (
 	"dorvik.dev/dorvik/internal/gittest"
 	_ "dorvik.dev/dorvik/internal/host"
 	_ "dorvik.dev/dorvik/internal/tui"
+	"dorvik.dev/dorvik/internal/vcs"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -115,7 +116,8 @@ func (x *terminal) see(texts ...string) string {
 		screen = x.screen()
 		missing := false
 		for _, s := range texts {
-			missing = missing || !strings.Contains(screen, s)
+			there := strings.Contains(screen, s) || x.in.oneWay && strings.Contains(screen, vcs.InSubversion.Say(s))
+			missing = missing || !there
 		}
 		if !missing {
 			return screen

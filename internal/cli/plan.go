@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"strings"
 
@@ -12,6 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -208,8 +210,11 @@ func (e *env) sayPlan(p *plan.Position, joins []*plan.Join, suggested plan.Route
 		if remote {
 			e.asked(p)
 		}
+		linear := (*plan.LinearError)(nil)
 		for _, j := range joins {
-			e.say("%s", e.describe(p, j))
+			if !errors.As(j.Refused, &linear) || len(joins) == 1 {
+				e.say("%s", e.describe(p, j))
+			}
 		}
 	}
 	misfits, needs, err := foresee()
@@ -295,16 +300,26 @@ func conflictsJSON(s plan.Stop) []conflictJSON {
 	return out
 }
 
+// called names a route.
+func called(by vcs.Dialect, r plan.Route) string {
+	if r == plan.Rebase {
+		return by.OnTop()
+	}
+	return string(r)
+}
+
 func (e *env) describe(p *plan.Position, j *plan.Join) string {
+	by := e.opened.Repo.Dialect()
+	route := called(by, j.Route)
 	switch {
 	case j.Refused != nil:
-		return fmt.Sprintf("%-7s not possible: %v", j.Route, j.Refused)
+		return fmt.Sprintf("%-7s not possible: %v", route, j.Refused)
 	case p.Trivial() != plan.NotTrivial:
-		return fmt.Sprintf("%-7s nothing to decide (%s)", j.Route, p.Trivial())
+		return fmt.Sprintf("%-7s nothing to decide (%s)", route, p.Trivial())
 	case j.Clean():
-		return fmt.Sprintf("%-7s joins by itself", j.Route) + remarks(j)
+		return fmt.Sprintf("%-7s joins by itself", route) + remarks(by, j)
 	}
-	s := fmt.Sprintf("%-7s asks %s", j.Route, words.Count(j.Conflicts(), "decision", "decisions"))
+	s := fmt.Sprintf("%-7s asks %s", route, words.Count(j.Conflicts(), "decision", "decisions"))
 	if j.Route != plan.Merge {
 		s += fmt.Sprintf(" at %s", words.Count(len(j.Stops), "stop", "stops"))
 	}
@@ -324,14 +339,14 @@ func (e *env) describe(p *plan.Position, j *plan.Join) string {
 				st.Commit.Subject(), st.Same.Author().Name)
 		}
 	}
-	return s + remarks(j)
+	return s + remarks(by, j)
 }
 
-func remarks(j *plan.Join) (s string) {
+func remarks(by vcs.Dialect, j *plan.Join) (s string) {
 	for _, n := range j.Remarks() {
 		s += "\n          remark: " + words.Remark(n)
 		if n.Driver != "" {
-			s += fmt.Sprintf(" Agree in dorvik or by “git config --global dorvik.%s.agreed true”.", n.Driver)
+			s += " Agree in dorvik, or with " + by.SetEverywhere(n.Driver+".agreed") + ": true."
 		}
 	}
 	return s

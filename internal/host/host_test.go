@@ -170,7 +170,8 @@ func TestRules(t *testing.T) {
 func TestLocks(t *testing.T) {
 	p := newPlace(t, hostapi.Rules{Maintainers: []string{"runa"}})
 	lock := func(r *gittest.Repo, who, path string) string {
-		cmd := exec.Command("git", "commit-tree", r.Git("hash-object", "-t", "tree", "/dev/null"), "-m", path+"\n\ntides")
+		cmd := exec.Command("git", "commit-tree", r.Git("hash-object", "-t", "tree", "/dev/null"), "-m",
+			path+"\n\ntides")
 		cmd.Dir, cmd.Env = r.Dir, append(os.Environ(), "GIT_AUTHOR_NAME="+who)
 		out, err := cmd.Output()
 		require.NoError(t, err)
@@ -180,7 +181,8 @@ func TestLocks(t *testing.T) {
 	var shown hostapi.Locks
 	p.get("/api/skerry/locks", &shown)
 	require.Len(t, shown.Locks, 1)
-	assert.Equal(t, []string{"f", "Runa", "tides"}, []string{shown.Locks[0].Path, shown.Locks[0].Owner, shown.Locks[0].Why})
+	assert.Equal(t, []string{"f", "Runa", "tides"}, []string{shown.Locks[0].Path, shown.Locks[0].Owner,
+		shown.Locks[0].Why})
 
 	_, err := p.mato.Try("push", "origin", lock(p.mato, "Mato", "f"))
 	require.Error(t, err, "a lock is taken once")

@@ -122,7 +122,8 @@ func (s *Stuck) Sentence() string {
 	if s.Left.Operation == vcs.Unmerged {
 		return words.If(s.stashed, "what was "+words.If(s.Left.Unshelving, "shelved", "stashed")+
 			" was brought back, and does not fit what is here.",
-			words.If(s.Left.By == vcs.InSubversion.Name, "a merge of svn stopped at conflicts, which are in your files.",
+			words.If(s.Left.By == vcs.InSubversion.Name,
+				"a merge of svn stopped at conflicts, which are in your files.",
 				"your files contain conflicts that belong to no merge or rebase.")) + " " + s.standing()
 	}
 	what := map[vcs.Operation]string{vcs.Merging: "a merge", vcs.Rebasing: "a rebase", vcs.Picking: "a pick",

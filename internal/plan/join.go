@@ -65,10 +65,7 @@ func (pn *Planner) Join(ctx context.Context, p *Position, route Route, decisions
 	if err != nil {
 		return nil, err
 	}
-	if err := pn.record(ctx, j, p); err != nil {
-		return nil, err
-	}
-	if err := pn.mend(ctx, j, by.Mends); err != nil {
+	if err := errors.Join(record(ctx, pn, j, p), pn.mend(ctx, j, by.Mends)); err != nil {
 		return nil, err
 	}
 	if err := pn.makeAnew(ctx, j, decisions, by.Made); err != nil {

@@ -286,11 +286,12 @@ type LinearError struct {
 
 func (e *LinearError) Error() string {
 	if e.Line != "" {
-		return "your revisions stay where they are: " + e.By + " keeps them for good. " + e.Line + " is brought in as " +
-			"one revision on top. Choose merge; nothing was changed"
+		return "your revisions stay where they are: " + e.By + " keeps them for good. " + e.Line +
+			" is brought in as " +
+			"one revision on top, by merge. Nothing was changed"
 	}
-	return e.By + " keeps one row of revisions, and has no commit that joins two. Choose rebase, which puts yours on " +
-		"top. Nothing was changed"
+	return e.By + " keeps one row of revisions, and has no commit that joins two. The update puts yours on top. " +
+		"Nothing was changed"
 }
 
 // EarlyError reports that another line is not brought in yet: in a system with one row of commits that is a commit of
@@ -302,8 +303,8 @@ type EarlyError struct {
 
 func (e *EarlyError) Error() string {
 	if e.New > 0 {
-		return fmt.Sprintf("%s has %s that you do not have yet. Join %s first, and then bring in %s. Nothing was changed",
-			e.Own, words.Count(e.New, "revision", "revisions"), words.Is(e.New, "it", "them"), e.Line)
+		return fmt.Sprintf("%s has %s that you do not have yet. Join %s first, and then bring in %s. Nothing was "+
+			"changed", e.Own, words.Count(e.New, "revision", "revisions"), words.Is(e.New, "it", "them"), e.Line)
 	}
 	return fmt.Sprintf("you have changes that are not checked in. Check them in first, and then bring in %s, which is "+
 		"a revision of its own. Nothing was changed", e.Line)

@@ -29,7 +29,8 @@ func (l Locks) Sentences(now time.Time) (stopping, others []string) {
 		}
 	}
 	for _, path := range l.Wanted {
-		stopping = append(stopping, path+" is to be locked before it is changed: “dorvik lock "+path+"” takes the lock.")
+		stopping = append(stopping,
+			path+" is to be locked before it is changed: “dorvik lock "+path+"” takes the lock.")
 	}
 	return stopping, others
 }

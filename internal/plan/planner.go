@@ -105,7 +105,7 @@ func (rd *Reader) Diverge(ctx context.Context, yours, theirs object.ID) (*histor
 }
 
 // record notes in the joined tree what was brought in from another line, in a system that has such notes.
-func (pn *Planner) record(ctx context.Context, j *Join, p *Position) (err error) {
+func record(ctx context.Context, pn *Planner, j *Join, p *Position) (err error) {
 	by, ok := pn.Source.(vcs.Recording)
 	if !ok || p.FromLine() == nil && !p.IsPick() || p.Resumes() != nil {
 		return nil

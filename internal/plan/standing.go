@@ -123,7 +123,8 @@ func (p *Position) rejected(they, commits string) Standing {
 		return Standing{Head: "A check-in would be refused.",
 			Text: fmt.Sprintf("Your files are out of date: %s checked in %s to %s since you updated.", they,
 				words.Count(theirs, "revision", "revisions"), up),
-			Next: words.Upper(p.changeLists(yours)) + " safe here. Join what is new, check that the result builds, and " +
+			Next: words.Upper(p.changeLists(yours)) +
+				" safe here. Join what is new, check that the result builds, and " +
 				"check in."}
 	}
 	s := Standing{Head: "A push would be rejected."}
@@ -213,7 +214,8 @@ func (p *Position) besides(they, commits string) Standing {
 			they, name, name)
 		s.Next = fmt.Sprintf("Your branch can move forward to %s without joining anything.", line)
 	case p.BringsIn():
-		s.Head = fmt.Sprintf("%s has %s that %s does not have.", first, words.Count(len(p.Divergence.Theirs), "revision",
+		s.Head = fmt.Sprintf("%s has %s that %s does not have.", first, words.Count(len(p.Divergence.Theirs),
+			"revision",
 			"revisions"), name)
 		s.Text = fmt.Sprintf("%s checked %s in there, and %s has %s of its own since the two parted.", they,
 			words.Is(len(p.Divergence.Theirs), "it", "them"), name, words.Count(yours, "revision", "revisions"))

@@ -108,7 +108,7 @@ func (w *Workspace) AskQuietly(ctx context.Context, b vcs.Branch) (*News, error)
 	if err != nil {
 		return nil, err
 	}
-	locks, err := w.newLocks(ctx, func() error { return w.Repo.Fetch(ctx, b.Remote) })
+	locks, err := newLocks(ctx, w.Locks, func() error { return w.Repo.Fetch(ctx, b.Remote) })
 	if err != nil {
 		return nil, ctx.Err()
 	}
@@ -129,18 +129,18 @@ func (w *Workspace) AskQuietly(ctx context.Context, b vcs.Branch) (*News, error)
 }
 
 // newLocks fetches, asks for locks, and returns those that others took since they were asked for last.
-func (w *Workspace) newLocks(ctx context.Context, fetch func() error) (out []vcs.Lock, err error) {
-	if err := fetch(); err != nil || w.Locks == nil {
+func newLocks(ctx context.Context, held vcs.Locking, fetch func() error) (out []vcs.Lock, err error) {
+	if err := fetch(); err != nil || held == nil {
 		return nil, err
 	}
-	was, err := w.Locks.Locks(ctx)
+	was, err := held.Locks(ctx)
 	if err != nil {
 		return nil, err
 	}
-	if err := w.Locks.Ask(ctx); err != nil {
+	if err := held.Ask(ctx); err != nil {
 		return nil, err
 	}
-	is, err := w.Locks.Locks(ctx)
+	is, err := held.Locks(ctx)
 	for _, l := range is {
 		if !l.Mine && l.Owner != "" && !slices.ContainsFunc(was, func(o vcs.Lock) bool {
 			return o.Path == l.Path && o.Owner == l.Owner

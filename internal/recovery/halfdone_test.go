@@ -465,7 +465,8 @@ func (g *tangle) byDorvik(t *testing.T, s *Session) (wp *ledger.Waypoint, ok boo
 	}
 }
 
-// sameHand decides as settle does: one line in the place of a conflict of texts, and the file where one side deleted it.
+// sameHand decides as settle does: one line in the place of a conflict of texts, and the file where one side deleted
+// it.
 func sameHand(q *settle.Question) settle.Decision {
 	if v, ok := q.Subject.(*merge.Versions); ok {
 		way := settle.Yours

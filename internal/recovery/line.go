@@ -169,8 +169,11 @@ func (l *Lines) Unclear(ctx context.Context, b vcs.Branch) *UnclearError {
 
 // Aimed returns a branch of a remote, by its full name there, as a line.
 func (l *Lines) Aimed(ctx context.Context, remote vcs.Remote, ref string) vcs.Line {
-	return vcs.Line{Name: remote.String() + "/" + strings.TrimPrefix(ref, "refs/heads/"), Remote: remote, Ref: ref,
-		Tracking: l.repo.TrackingOf(ctx, remote, ref)}
+	name := strings.TrimPrefix(ref, "refs/heads/")
+	if !l.repo.Dialect().Linear { // there are no others of the name here
+		name = remote.String() + "/" + name
+	}
+	return vcs.Line{Name: name, Remote: remote, Ref: ref, Tracking: l.repo.TrackingOf(ctx, remote, ref)}
 }
 
 // SendTo stores which of the choices the branch is pushed to.

@@ -176,7 +176,7 @@ func (s *Session) surveyBeside(ctx context.Context, v *Survey) (err error) {
 	if v.Tasks, err = s.Tasks.Settings(ctx); err != nil {
 		return err
 	}
-	if v.Locks, err = s.Workspace.locks(ctx, v.Position); err != nil {
+	if v.Locks, err = locks(ctx, s.Workspace, v.Position); err != nil {
 		return err
 	}
 	v.Position.Exchange, err = s.Planner.Exchange(ctx, v.Position)
@@ -186,7 +186,7 @@ func (s *Session) surveyBeside(ctx context.Context, v *Survey) (err error) {
 }
 
 // locks returns the locks as they were last, with what you changed that matters to them.
-func (w *Workspace) locks(ctx context.Context, p *plan.Position) (l plan.Locks, err error) {
+func locks(ctx context.Context, w *Workspace, p *plan.Position) (l plan.Locks, err error) {
 	if w.Locks == nil || !w.Locks.Used(ctx) {
 		return l, nil
 	}
@@ -252,7 +252,7 @@ func (w *Workspace) Glance(ctx context.Context, fetch bool, from string) (*Glanc
 	if v.Position.Exchange, err = w.Planner.Exchange(ctx, v.Position); err != nil {
 		return nil, err
 	}
-	if v.Locks, err = w.locks(ctx, v.Position); err != nil {
+	if v.Locks, err = locks(ctx, w, v.Position); err != nil {
 		return nil, err
 	}
 	v.Position.Hidden = w.WorkTree.AskHidden(ctx)

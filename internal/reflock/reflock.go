@@ -168,10 +168,10 @@ func (l *Locks) Ask(ctx context.Context) error {
 	if !l.Used(ctx) {
 		return nil
 	}
-	return l.ask(ctx)
+	return l.refresh(ctx)
 }
 
-func (l *Locks) ask(ctx context.Context) error {
+func (l *Locks) refresh(ctx context.Context) error {
 	remote, err := l.remote(ctx)
 	if err != nil {
 		return err
@@ -271,12 +271,12 @@ func (l *Locks) Lock(ctx context.Context, paths []string, why string, take bool)
 			return err
 		}
 	}
-	return errors.Join(refused, l.ask(ctx))
+	return errors.Join(refused, l.refresh(ctx))
 }
 
 // held returns the refusal of a lock that somebody has.
 func (l *Locks) held(ctx context.Context, path string, err error) error {
-	if refusal := (*vcs.Refusal)(nil); !errors.As(err, &refusal) || l.ask(ctx) != nil {
+	if refusal := (*vcs.Refusal)(nil); !errors.As(err, &refusal) || l.refresh(ctx) != nil {
 		return err
 	}
 	if others := l.others(path); others != nil {
@@ -320,7 +320,7 @@ func (l *Locks) Unlock(ctx context.Context, paths []string) error {
 			return err
 		}
 	}
-	return l.ask(ctx)
+	return l.refresh(ctx)
 }
 
 // Free asks the remote, and returns a refusal if somebody else holds a lock of a path.
@@ -328,7 +328,7 @@ func (l *Locks) Free(ctx context.Context, paths []string) error {
 	if !l.Used(ctx) {
 		return nil
 	}
-	if err := l.ask(ctx); err != nil {
+	if err := l.refresh(ctx); err != nil {
 		return err
 	}
 	return l.others(paths...)

@@ -10,7 +10,6 @@ import (
 	"dorvik.dev/dorvik/internal/core/history"
 	"dorvik.dev/dorvik/internal/core/mergeinfo"
 	"dorvik.dev/dorvik/internal/core/object"
-	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Revisions have no parents on other lines. What was brought from one line into another is in the property
@@ -343,8 +342,3 @@ func (r *lines) recordedAt(ctx context.Context, store *object.Overlay, tree obje
 	}
 	return set, nil
 }
-
-var (
-	_ vcs.Parting   = (*Repo)(nil)
-	_ vcs.Recording = (*Repo)(nil)
-)

@@ -252,29 +252,6 @@ func (r *courses) refresh(ctx context.Context, of *base) error {
 	return nil
 }
 
-// Discover reads the lines at the usual places of the repository, trunk and the folders in branches, and returns the
-// number of older ones that it left out.
-func (r *lines) Discover(ctx context.Context) (more int, err error) {
-	s, err := r.look(ctx)
-	if err != nil {
-		return 0, err
-	}
-	b := s.course.base
-	found, err := r.folders(ctx, b)
-	if err != nil {
-		return 0, err
-	}
-	for i, line := range found {
-		if i == mostKin {
-			return len(found) - i, nil
-		}
-		if err := r.meet(ctx, b, line); err != nil {
-			return 0, err
-		}
-	}
-	return 0, nil
-}
-
 // folders lists the lines at the usual places besides the one that is checked out, the newest first.
 func (r *courses) folders(ctx context.Context, b *base) ([]string, error) {
 	project, usual := b.line, false

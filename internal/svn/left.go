@@ -46,38 +46,12 @@ func (r *courses) leftOf(ctx context.Context, entries []statusEntry, b *base) (*
 		return nil, err
 	}
 	for _, e := range list {
-		path := filepath.ToSlash(e.Path)
-		settled := len(e.Conflicts) == 1 && len(e.Tree) == 0 && e.Conflicts[0].Type == "text" && !markedAt(r.dir, path)
-		byMerge := false
-		for _, c := range slices.Concat(e.Conflicts, e.Tree) {
-			if settled {
-				l.settled = append(l.settled, path)
-				l.aside = append(l.aside, beneathOf(r.dir, c.Mine, c.Base, c.Theirs)...)
-				continue
-			}
-			if c.Operation != "update" {
-				more, err := r.mergedAt(ctx, b, e, c)
-				if err != nil {
-					return nil, err
-				}
-				l.merged = append(l.merged, more...)
-				l.aside = append(l.aside, beneathOf(r.dir, c.Mine, c.Base, c.Theirs)...)
-				byMerge = true
-				continue
-			}
-			if err := r.before(ctx, b, path, c); err != nil {
-				return nil, err
-			}
-			if c.Type == "text" {
-				l.texts[path] = c
-			}
-			l.aside = append(l.aside, beneathOf(r.dir, c.Mine, c.Base, c.Theirs)...)
-		}
-		if !settled && !byMerge {
-			l.paths = append(l.paths, path)
+		if err := r.leftAt(ctx, l, b, e); err != nil {
+			return nil, err
 		}
 	}
-	for _, path := range slices.Concat(l.paths, l.mergedNodes()) { // svn writes what it could not set of properties beside the file
+	// svn writes what it could not set of properties beside the file.
+	for _, path := range slices.Concat(l.paths, l.mergedNodes()) {
 		for _, name := range []string{path + ".prej", strings.TrimPrefix(path+"/dir_conflicts.prej", "/")} {
 			if slices.ContainsFunc(entries, func(e statusEntry) bool {
 				return filepath.ToSlash(e.Path) == name && e.Is.Item == "unversioned"
@@ -89,6 +63,43 @@ func (r *courses) leftOf(ctx context.Context, entries []statusEntry, b *base) (*
 	slices.Sort(l.aside)
 	l.aside = slices.Compact(l.aside)
 	return l, nil
+}
+
+// leftAt adds the conflicts of a file or folder.
+func (r *courses) leftAt(ctx context.Context, l *left, b *base, e infoEntry) error {
+	path := filepath.ToSlash(e.Path)
+	if len(e.Conflicts) == 1 && len(e.Tree) == 0 && e.Conflicts[0].Type == "text" && !markedAt(r.dir, path) {
+		l.settled = append(l.settled, path)
+		l.putAside(r.dir, e.Conflicts[0])
+		return nil
+	}
+	byMerge := false
+	for _, c := range slices.Concat(e.Conflicts, e.Tree) {
+		l.putAside(r.dir, c)
+		if c.Operation != "update" {
+			more, err := r.mergedAt(ctx, b, e, c)
+			if err != nil {
+				return err
+			}
+			l.merged, byMerge = append(l.merged, more...), true
+			continue
+		}
+		if err := r.before(ctx, b, path, c); err != nil {
+			return err
+		}
+		if c.Type == "text" {
+			l.texts[path] = c
+		}
+	}
+	if !byMerge {
+		l.paths = append(l.paths, path)
+	}
+	return nil
+}
+
+// putAside adds the files that svn wrote beside one in conflict.
+func (l *left) putAside(dir string, c conflict) {
+	l.aside = append(l.aside, beneathOf(dir, c.Mine, c.Base, c.Theirs)...)
 }
 
 // mergedNodes returns the files and folders that a merge left in conflict.

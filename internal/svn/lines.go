@@ -81,10 +81,33 @@ func (r *lines) Names(ctx context.Context) ([]vcs.Named, error) {
 		}
 		ids, _ := k.commits(s.course.base.uuid)
 		tip, line := ids[len(ids)-1], lineOf(k.Line)
-		out = append(out, vcs.Named{Name: line.Name, Full: line.Tracking, Commit: tip, Object: tip,
+		out = append(out, vcs.Named{Name: k.Line, Full: line.Tracking, Commit: tip, Object: tip,
 			Remote: line.Remote, Ref: line.Ref})
 	}
 	return out, nil
+}
+
+// Discover reads the lines at the usual places of the repository, trunk and the folders in branches, and returns the
+// number of older ones that it left out.
+func (r *lines) Discover(ctx context.Context) (more int, err error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return 0, err
+	}
+	b := s.course.base
+	found, err := r.folders(ctx, b)
+	if err != nil {
+		return 0, err
+	}
+	for i, line := range found {
+		if i == mostKin {
+			return len(found) - i, nil
+		}
+		if err := r.meet(ctx, b, line); err != nil {
+			return 0, err
+		}
+	}
+	return 0, nil
 }
 
 // Ref returns the commit of a full name, or zero.

@@ -206,6 +206,11 @@ func (r *looks) read(ctx context.Context, s *seen) error {
 		slices.Sort(s.loose)
 		names = slices.DeleteFunc(names, func(name string) bool { return name == "" })
 	}
+	return r.group(ctx, s, names, byList)
+}
+
+// group makes a commit of each list, in their order.
+func (r *looks) group(ctx context.Context, s *seen, names []string, byList map[string][]string) error {
 	who, err := r.Committer(ctx)
 	if err != nil {
 		return err

@@ -130,32 +130,6 @@ func (l *Likeness) share(ctx context.Context, store *object.Overlay, was, is obj
 	return nil
 }
 
-// copyAs copies a file or a link with its times and permissions.
-func copyAs(from, to string) error {
-	info, err := os.Lstat(from)
-	if err != nil {
-		return err
-	}
-	if info.Mode()&fs.ModeSymlink != 0 {
-		target, err := os.Readlink(from)
-		if err != nil {
-			return err
-		}
-		return os.Symlink(target, to)
-	}
-	data, err := os.ReadFile(from)
-	if err == nil {
-		err = os.WriteFile(to, data, info.Mode().Perm())
-	}
-	if err == nil {
-		err = os.Chmod(to, info.Mode().Perm())
-	}
-	if err == nil {
-		err = os.Chtimes(to, info.ModTime(), info.ModTime())
-	}
-	return err
-}
-
 // bring has svn take back what was changed, and go to the revision. Nothing is changed there then, so svn joins
 // nothing.
 func (l *Likeness) bring(ctx context.Context, g Goal, c *course, tree object.ID) error {
@@ -582,14 +556,6 @@ func (s *seen) dirs() (out []string) {
 		}
 	}
 	return out
-}
-
-// CopyWhole copies a file or a link with its time and permissions, and makes the folders of its new path.
-func CopyWhole(from, to string) error {
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-		return err
-	}
-	return copyAs(from, to)
 }
 
 // WriteFile writes an entry of a tree into a folder.

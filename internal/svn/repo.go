@@ -25,7 +25,13 @@ type Repo struct {
 	Held vcs.Locking
 }
 
-var _ vcs.System = (*Repo)(nil)
+var (
+	_ vcs.System      = (*Repo)(nil)
+	_ vcs.Parting     = (*Repo)(nil)
+	_ vcs.Recording   = (*Repo)(nil)
+	_ vcs.Discovering = (*Repo)(nil)
+	_ vcs.Ungrouping  = (*Repo)(nil)
+)
 
 // TopOf returns the nearest folder upwards that is the top of a working copy.
 func TopOf(dir string) (top string, ok bool) { return beside.TopOf(dir, ".svn") }

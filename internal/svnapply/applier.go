@@ -403,19 +403,7 @@ func (a *Applier) sort(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 		if len(c.Parents) > 1 { // with properties of folders, which no change list can hold
 			list = ""
 		}
-		parent, err := a.Planner.Tree(ctx, c.Parents[0])
-		if err != nil {
-			return err
-		}
-		if err := a.Planner.Store.EachChange(ctx, parent, c.Tree, func(ch object.Change) {
-			if node, _, ok := svn.PropertyOf(ch.Path); ok {
-				goal.Lists[node] = list
-				return
-			}
-			goal.Lists[ch.Path] = list
-			goal.Notes.Parts[ch.Path] = append(goal.Notes.Parts[ch.Path],
-				svn.Part{List: list, From: ch.Old.Detached(), To: ch.New.Detached()})
-		}); err != nil {
+		if err := a.list(ctx, c, list, goal); err != nil {
 			return err
 		}
 		goal.Notes.Texts[list] = c.Text()
@@ -423,6 +411,23 @@ func (a *Applier) sort(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 		goal.Notes.Apart = false
 	}
 	return a.part(ctx, goal)
+}
+
+// list puts what a commit changes into a list.
+func (a *Applier) list(ctx context.Context, c *object.Commit, list string, goal *svn.Goal) error {
+	parent, err := a.Planner.Tree(ctx, c.Parents[0])
+	if err != nil {
+		return err
+	}
+	return a.Planner.Store.EachChange(ctx, parent, c.Tree, func(ch object.Change) {
+		if node, _, ok := svn.PropertyOf(ch.Path); ok {
+			goal.Lists[node] = list
+			return
+		}
+		goal.Lists[ch.Path] = list
+		goal.Notes.Parts[ch.Path] = append(goal.Notes.Parts[ch.Path],
+			svn.Part{List: list, From: ch.Old.Detached(), To: ch.New.Detached()})
+	})
 }
 
 // unused returns a name for a change list that others do not have.
@@ -466,8 +471,9 @@ func (a *Applier) part(ctx context.Context, goal *svn.Goal) error {
 		}
 		if gone := slices.ContainsFunc(parts, func(p svn.Part) bool { return p.To.Absent() }); gone || is.Absent() ||
 			!maps.Equal(was, now) {
-			return &plan.Blocked{What: fmt.Sprintf("Subversion checks in a file with its properties, and %s has changed "+
-				"ones, or was removed or added again: single edits of it cannot go alone.", path),
+			return &plan.Blocked{What: fmt.Sprintf(
+				"Subversion checks in a file with its properties, and %s has changed "+
+					"ones, or was removed or added again: single edits of it cannot go alone.", path),
 				Next: "Take the whole file. Nothing was changed."}
 		}
 	}

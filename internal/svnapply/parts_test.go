@@ -150,7 +150,8 @@ func TestWithoutListsSomeIsChosen(t *testing.T) {
 			return nil
 		}, 1, 0},
 		{func() error {
-			_, err := s.Commits.Make(t.Context(), recovery.Draft{Paths: []string{"a"}, Message: "Some"}, change.Consent{})
+			_, err := s.Commits.Make(t.Context(), recovery.Draft{Paths: []string{"a"}, Message: "Some"},
+				change.Consent{})
 			return err
 		}, 1, 1},
 	} {

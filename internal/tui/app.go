@@ -209,7 +209,7 @@ func (a *app) resume() tea.Cmd {
 			a.flash = term.Warning(a.notice)
 		}
 		if a.flash == nil {
-			a.flash = term.Text(term.Plain, "You joined here before and have not pushed yet.")
+			a.flash = term.Text(term.Plain, a.say("You joined here before and have not pushed yet."))
 		}
 		return a.toPush()
 	}
@@ -287,10 +287,10 @@ func (a *app) farewell() string {
 	kept := len(a.st.Decisions.List)
 	switch picks := len(a.st.Picks); {
 	case a.holds != "":
-		return "dorvik: pushed. " + a.holds
+		return a.say("dorvik: pushed. ") + a.holds
 	case a.st.Accepted != nil:
-		return "dorvik: the joined result is on your branch and not pushed yet. “dorvik” goes on; “dorvik undo” " +
-			"takes it back."
+		return a.say("dorvik: the joined result is on your branch and not pushed yet. “dorvik” goes on; “dorvik " +
+			"undo” takes it back.")
 	case a.changed:
 		return "dorvik: done."
 	case picks > 0:

@@ -45,7 +45,7 @@ func (s *checkScreen) view(w, h int) term.Page {
 	case s.passed():
 		p.Say(w, term.Line{}.Bold(term.Joined, "✓ The joined code passes. ").
 			Add(term.Plain, s.line()+" ended well after "+words.Seconds(s.result.Took)+"."))
-		p.Say(w, term.Text(term.Dim, "Exactly this tree will be pushed."))
+		p.Say(w, term.Text(term.Dim, s.job.say("Exactly this tree will be pushed.")))
 		p.Rows(s.page().eachRows(w))
 	default:
 		p.Say(w, term.Line{}.Bold(term.Bright, "Does the joined code build? ").
@@ -227,7 +227,7 @@ const small = 24
 
 // failedPage lists the errors, the place of the marked one, and the output.
 func (s checkPage) failedPage(p term.Page, w, h int) term.Page {
-	next := "Nothing has been changed or pushed."
+	next := s.job.say("Nothing has been changed or pushed.")
 	switch {
 	case s.holder == "":
 		next += " None of your commits can hold an edit: all of them are on their side already."

@@ -45,7 +45,8 @@ func (s *lookScreen) remark() term.Line {
 	case s.job.holds != "":
 		return term.Text(term.Dim, s.job.say("Pushed. Nothing has been changed since."))
 	case s.job.st.Accepted != nil:
-		return term.Text(term.Dim, s.job.say("Your branch and files are at the joined result, and nothing of it is pushed."))
+		return term.Text(term.Dim, s.job.say(
+			"Your branch and files are at the joined result, and nothing of it is pushed."))
 	case s.job.changed:
 		return term.Text(term.Dim, "Nothing else has been changed.")
 	}
@@ -80,12 +81,7 @@ func (s *lookScreen) actions() []action {
 		out = append(out, acts(keys.Take, "take them along", s.takeAlong))
 	}
 	out = append(out, workAction(s.job)...)
-	if held := s.job.locks.Holder(); held != nil {
-		out = append(out, act(keys.Colleague, "ask "+held[0].Owner+" about the "+words.Is(len(held), "lock", "locks"),
-			func() tea.Cmd {
-				return s.job.noteTo(held[0].Owner, draw.LockNote(held, s.job.locks.Changed), s.status(), nil)
-			}))
-	}
+	out = append(out, s.holderAction()...)
 	if len(s.job.drivers) > 0 {
 		out = append(out, acts(keys.Driver, "", s.askDriver))
 	}
@@ -115,6 +111,18 @@ func (s *lookScreen) actions() []action {
 		out = append(out, act(keys.Teammates, "the teammates", func() tea.Cmd { return openTeammates(s.job) }))
 	}
 	return append(out, scrollKeys(&s.scroll)...)
+}
+
+// holderAction returns the key that asks who holds a lock, or none.
+func (s *lookScreen) holderAction() []action {
+	held := s.job.locks.Holder()
+	if held == nil {
+		return nil
+	}
+	return []action{act(keys.Colleague, "ask "+held[0].Owner+" about the "+words.Is(len(held), "lock", "locks"),
+		func() tea.Cmd {
+			return s.job.noteTo(held[0].Owner, draw.LockNote(held, s.job.locks.Changed), s.status(), nil)
+		})}
 }
 
 // lineActions returns the keys about other lines, and about commits that are not pushed.

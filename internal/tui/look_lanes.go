@@ -45,7 +45,10 @@ type column struct {
 
 // view draws the two lines.
 func (s *lanes) view(w, h int) term.Page {
-	ahead := words.If(s.pos.FromLine() == nil, "WHAT A PUSH WOULD SEND", "WHAT ONLY YOUR BRANCH HAS")
+	ahead := words.If(s.pos.Branch.Linear, "WHAT A CHECK-IN WOULD SEND", "WHAT A PUSH WOULD SEND")
+	if s.pos.FromLine() != nil {
+		ahead = "WHAT ONLY YOUR BRANCH HAS"
+	}
 	p := term.Page{term.Heading(map[plan.Trivial]string{plan.NotTrivial: "WHERE THE LINES PART",
 		plan.UpToDate: ahead, plan.FastForward: "WHAT IS NEW THERE"}[s.pos.Trivial()]), nil}
 	a, b := s.pos.Divergence.Yours, s.pos.Divergence.Theirs
@@ -143,7 +146,8 @@ func (s *lanes) sum() term.Line {
 		if s.pos.Branch.Ungroup {
 			mine = "your changes"
 		}
-		return term.Text(term.Plain, fmt.Sprintf("After %s come %s, and %s on top.", s.job.s.Planner.Short(s.pos.Base()),
+		return term.Text(term.Plain, fmt.Sprintf("After %s come %s, and %s on top.", s.job.s.Planner.Short(
+			s.pos.Base()),
 			words.Count(b, "revision", "revisions"), mine))
 	}
 	return term.Text(term.Plain, fmt.Sprintf("After %s %s will hold %s.", s.job.s.Planner.Short(s.pos.Base()),

@@ -431,9 +431,9 @@ func (s *pushScreen) isAccepted(push bool, aside []string, notice string) tea.Cm
 	case inRow(s.job):
 		cmd = openRowAnd(s.job, true)
 	case s.job.pos.IsPick():
-		s.job.flash = term.Done("Picked: your branch and files are at the result. Nothing is pushed yet.")
+		s.job.flash = term.Done(s.job.say("Picked: your branch and files are at the result. Nothing is pushed yet."))
 	default:
-		s.job.flash = term.Done("Joined: your branch and files are at the result. Nothing is pushed yet.")
+		s.job.flash = term.Done(s.job.say("Joined: your branch and files are at the result. Nothing is pushed yet."))
 	}
 	if len(aside) > 0 {
 		s.job.flash = s.job.flash.Add(term.Plain, " "+words.List(words.Some(aside, 3))+" "+words.Is(len(aside), "was",
@@ -503,7 +503,7 @@ func (s *pushScreen) isPushed(d *recovery.Pushed) tea.Cmd {
 		return tea.Batch(s.endRow(), s.askHost(d, 0))
 	case d.Refusal.Kind == vcs.Behind:
 		cmd := s.job.nav.lookAgain(true)
-		s.job.flash = term.Warning("Somebody pushed first, so the push was refused. ")
+		s.job.flash = term.Warning(s.job.say("Somebody pushed first, so the push was refused. "))
 		if d.WentBack {
 			s.job.flash = s.job.flash.Add(term.Plain, "Your branch is back where it was; your decisions are kept.")
 		} else if s.job.pos.IsPick() {
@@ -569,7 +569,7 @@ func (s *pushScreen) endRow() tea.Cmd {
 func (s *pushScreen) remark() term.Line {
 	switch {
 	case s.job.holds != "":
-		return term.Text(term.Dim, "The remote was asked again after the push.")
+		return term.Text(term.Dim, s.job.say("The remote was asked again after the push."))
 	case s.job.pos.Resumes() != nil:
 		return term.Text(term.Dim,
 			"Nothing has been changed yet. When it is on your branch, undo brings back what was "+
@@ -582,10 +582,12 @@ func (s *pushScreen) remark() term.Line {
 			"Nothing is replaced if somebody pushed there meanwhile. What is there now is kept here, "+
 				"under refs/dorvik/exchanged.")
 	case s.behind():
-		return term.Text(term.Dim, "Nothing is pushed now. What you "+words.If(s.job.pos.IsPick(), "picked", "joined")+
+		return term.Text(term.Dim, s.job.say("Nothing is pushed now. What you ")+words.If(s.job.pos.IsPick(),
+			"picked", "joined")+
 			" joins what is new there like any other commit of yours.")
 	case s.job.accepted():
-		return term.Text(term.Dim, s.job.say("The joined result is on your branch. It can be undone until it is pushed."))
+		return term.Text(term.Dim, s.job.say(
+			"The joined result is on your branch. It can be undone until it is pushed."))
 	case !s.joins():
 		return term.Text(term.Dim,
 			s.job.say("Nothing was joined. If somebody pushes first, the push is refused, and nothing is lost."))

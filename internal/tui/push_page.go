@@ -109,7 +109,7 @@ func (s pushPage) headline(p *term.Page, w int) bool {
 				"of %s that was half done is left over. A push comes "+
 				"after.", s.job.branchName(), s.job.pos.Stuck.What())))
 	case d.Moved:
-		p.Say(w, term.Line{}.Bold(term.Trouble, "▲ Somebody pushed meanwhile. ").
+		p.Say(w, term.Line{}.Bold(term.Trouble, s.job.say("▲ Somebody pushed meanwhile. ")).
 			Add(term.Plain,
 				up+" is no longer where it was when this was joined. Look at what is new; your decisions are "+
 					"kept."))

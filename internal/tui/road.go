@@ -324,7 +324,8 @@ func (s *roadScreen) update(msg tea.Msg) tea.Cmd {
 }
 
 func (s *roadScreen) status() term.Line {
-	return term.Text(term.Dim, fmt.Sprintf("%s of yours", s.job.say(words.Count(len(s.job.join.Steps), "commit", "commits"))))
+	return term.Text(term.Dim, fmt.Sprintf("%s of yours", s.job.say(words.Count(len(s.job.join.Steps), "commit",
+		"commits"))))
 }
 
 func (s *roadScreen) remark() term.Line {

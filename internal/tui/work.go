@@ -222,7 +222,8 @@ func (s *workScreen) make() tea.Cmd {
 			s.job.flash = term.Done(fmt.Sprintf("Committed: %s is at %s. l, then u takes it back.", wp.Branch,
 				s.job.s.Planner.Short(wp.After)))
 			if s.linear() {
-				s.job.flash = term.Done("It is a change list, and goes with the next check-in. l, then u takes it back.")
+				s.job.flash = term.Done(
+					"It is a change list, and goes with the next check-in. l, then u takes it back.")
 			}
 			return cmd
 		}, nil
@@ -242,7 +243,8 @@ func (s *workScreen) view(w, h int) term.Page {
 	p.Blank()
 	if s.amends {
 		if !s.linear() {
-			p.Say(w, term.Text(term.Dim, "The last commit, “"+s.last.Subject()+"”, was never pushed; it gets a new id."))
+			p.Say(w, term.Text(term.Dim,
+				"The last commit, “"+s.last.Subject()+"”, was never pushed; it gets a new id."))
 		}
 		p.Blank()
 	}

@@ -83,19 +83,22 @@ var (
 	Dockerfile = &Language{"Dockerfile", "", "Dockerfile", None, Paths}
 	Template   = &Language{"template of settings", ".in", "", Code, Paths} // such as MANIFEST.in
 
-	JSON       = &Language{"JSON", ".json .ipynb", "", Keys, Settings | Paths}
-	YAML       = &Language{"YAML", ".yaml .yml .unity .prefab .asset .mat .anim .controller .meta", "", Keys, Settings | Paths}
-	TOML       = &Language{"TOML", ".toml", "", Sections, Settings | Paths}
-	INI        = &Language{"INI", ".ini .cfg .service .socket .timer .mount .target .tscn .tres .godot .import", "", Sections, Settings | Paths}
+	JSON = &Language{"JSON", ".json .ipynb", "", Keys, Settings | Paths}
+	YAML = &Language{"YAML", ".yaml .yml .unity .prefab .asset .mat .anim .controller .meta", "", Keys,
+		Settings | Paths}
+	TOML = &Language{"TOML", ".toml", "", Sections, Settings | Paths}
+	INI  = &Language{"INI", ".ini .cfg .service .socket .timer .mount .target .tscn .tres .godot .import", "",
+		Sections, Settings | Paths}
 	Properties = &Language{"properties", ".properties", "", Sections, Settings | Paths}
 	Conf       = &Language{"configuration", ".conf", "", Sections, 0}
 	Env        = &Language{"environment", ".env", ".env.*", None, Settings}
-	XML        = &Language{"XML", ".xml .csproj .fsproj .vbproj .vcxproj .props .targets .tmx .wxs .qrc", "", Code, Paths | Tags}
-	XMLData    = &Language{"XML data", ".svg .resx .plist .xaml", "", Code, Tags}
-	HCL        = &Language{"HCL", ".tf .hcl", "", Blocks, 0}
-	CSS        = &Language{"CSS", ".css .scss", "", Blocks, Paths}
-	Less       = &Language{"Less", ".less", "", Blocks, 0}
-	Ignore     = &Language{"ignore list", ".gitignore .dockerignore", "svn:ignore svn:global-ignores", None, 0}
+	XML        = &Language{"XML", ".xml .csproj .fsproj .vbproj .vcxproj .props .targets .tmx .wxs .qrc", "", Code,
+		Paths | Tags}
+	XMLData = &Language{"XML data", ".svg .resx .plist .xaml", "", Code, Tags}
+	HCL     = &Language{"HCL", ".tf .hcl", "", Blocks, 0}
+	CSS     = &Language{"CSS", ".css .scss", "", Blocks, Paths}
+	Less    = &Language{"Less", ".less", "", Blocks, 0}
+	Ignore  = &Language{"ignore list", ".gitignore .dockerignore", "svn:ignore svn:global-ignores", None, 0}
 
 	CSV      = &Language{"CSV", ".csv .tsv", "", None, 0}
 	Markdown = &Language{"Markdown", ".md .markdown", "", Headings, Prose}
