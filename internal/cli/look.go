@@ -122,7 +122,7 @@ func commits(nodes []history.Node) []commitJSON {
 }
 
 func lookCommand(e *env) *cobra.Command {
-	var noFetch, short, branches bool
+	var noFetch, short, branches, watch bool
 	var from string
 	cmd := &cobra.Command{
 		Use: "look", Short: "Say where you stand: yours, theirs, and where both changed the same files",
@@ -133,7 +133,12 @@ func lookCommand(e *env) *cobra.Command {
 		"written")
 	fromFlag(cmd, &from)
 	cmd.Flags().BoolVar(&branches, "branches", false, "also what would collide with the other pushed branches")
+	cmd.Flags().BoolVar(&watch, "watch", false,
+		"go on asking, and say what is new: commits, and locks that others take")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
+		if watch && (e.json || short || noFetch) {
+			return usage{errors.New("--watch goes on in words, and asks the remote")}
+		}
 		w, err := e.workspace(cmd.Context())
 		if err != nil {
 			return err
@@ -173,9 +178,39 @@ func lookCommand(e *env) *cobra.Command {
 		if branches {
 			e.sayBranches(collide, more)
 		}
+		if watch {
+			return watchOn(cmd.Context(), e, w, v.Position.Branch)
+		}
 		return nil
 	}
 	return e.jsonFlag(cmd)
+}
+
+// usualPause is the time between two questions to the remote where dorvik.fetchEvery says none.
+const usualPause = time.Minute
+
+// watchOn asks the remote at intervals, and says what is new, until the command is interrupted.
+func watchOn(ctx context.Context, e *env, w *recovery.Workspace, b vcs.Branch) error {
+	every, err := w.FetchEvery(ctx)
+	if err != nil {
+		return err
+	}
+	every = cmp.Or(every, usualPause)
+	e.say("Asking %s every %s. Ctrl+c ends it.", b.Remote, every)
+	for {
+		select {
+		case <-ctx.Done():
+			return nil
+		case <-time.After(every):
+		}
+		news, err := w.AskQuietly(ctx, b)
+		if err != nil {
+			return err
+		}
+		if news != nil {
+			e.say("%s  %s", time.Now().Format("15:04"), news.Sentence(time.Now(), b.Upstream))
+		}
+	}
 }
 
 // fromFlag adds the flag for the other side of a join.

@@ -146,3 +146,13 @@ func TestUndoAfterThePush(t *testing.T) {
 	code, _, _ = dorvik("-C", s.Clone, "logbook", "--clean", "soon")
 	assert.Equal(t, 2, code)
 }
+
+// TestWatchingIsInWords: --watch goes on, so it has no one answer.
+func TestWatchingIsInWords(t *testing.T) {
+	s := scene(t)
+	for _, flag := range []string{"--json", "--short", "--no-fetch"} {
+		code, out, errs := dorvik("-C", s.Clone, "look", "--watch", flag)
+		assert.Equal(t, 2, code, flag)
+		assert.Contains(t, out+errs, "--watch goes on in words", flag)
+	}
+}

@@ -166,7 +166,7 @@ func (n *News) Sentence(now time.Time, upstream string) string {
 		text, _ := plan.LockSentence(now, l, nil)
 		out = append(out, text)
 	}
-	return strings.Join(out, " ") + " Nothing here was moved; f on Look looks at it."
+	return strings.Join(out, " ") + " Nothing here was moved."
 }
 
 // FetchEvery returns the interval for fetching in the background, from dorvik.fetchEvery. Zero means never.

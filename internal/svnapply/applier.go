@@ -410,6 +410,13 @@ func (a *Applier) sort(ctx context.Context, p *plan.Position, j *plan.Join, b pl
 		goal.Notes.Order = append(goal.Notes.Order, list)
 		goal.Notes.Apart = false
 	}
+	if len(made) == 0 { // what is in no list stays uncommitted, though there are no lists any longer
+		theirs, err := a.Planner.Tree(ctx, goal.Theirs)
+		if err != nil {
+			return err
+		}
+		goal.Notes.Apart = theirs != goal.Is
+	}
 	return a.part(ctx, goal)
 }
 

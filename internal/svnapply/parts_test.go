@@ -1,6 +1,7 @@
 package svnapply_test
 
 import (
+	"os"
 	"strings"
 	"testing"
 
@@ -9,6 +10,8 @@ import (
 
 	"dorvik.dev/dorvik/internal/applytest"
 	"dorvik.dev/dorvik/internal/change"
+	"dorvik.dev/dorvik/internal/core/replay"
+	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/plan"
 	"dorvik.dev/dorvik/internal/recovery"
 	"dorvik.dev/dorvik/internal/svntest"
@@ -160,4 +163,43 @@ func TestWithoutListsSomeIsChosen(t *testing.T) {
 		assert.Equal(t, []int{is.yours, is.dirty}, []int{yours, dirty})
 	}
 	assert.Equal(t, "M       b\n\n--- Changelist 'Some':\nM       a", r.Svn("status"))
+}
+
+// TestACheckInThatWasCutOff: the part is in the repository, and svn here does not know it yet. The next join finds that
+// it is there already, and the rest stays.
+func TestACheckInThatWasCutOff(t *testing.T) {
+	svntest.Isolate(t)
+	url := svntest.Repository(t)
+	i := svntest.Checkout(t, url+"/trunk", "ilka")
+	i.Write("text", lines)
+	i.Commit("start")
+	r := svntest.Checkout(t, url+"/trunk", "runa")
+	half, all := strings.Replace(lines, "two", "TWO", 1), strings.NewReplacer("two", "TWO", "eight", "EIGHT").Replace(
+		lines)
+	r.Write("text", all)
+	s := (&crew{T: t, url: url, ilka: i, runa: r}).session(r.Dir)
+	_, err := s.Commits.Make(t.Context(), recovery.Draft{Paths: []string{"text"}, Message: "Half",
+		Texts: map[string]string{"text": half}}, change.Consent{})
+	require.NoError(t, err)
+	before, err := os.ReadFile(r.Dir + "/.svn/wc.db")
+	require.NoError(t, err)
+	p, err := s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	pushed, err := s.Push.Tip(t.Context(), p, change.Consent{})
+	require.NoError(t, err)
+	require.Nil(t, pushed.Refusal)
+	require.NoError(t, os.WriteFile(r.Dir+"/.svn/wc.db", before, 0o644)) // as if it had been killed before the end
+
+	p, err = s.Locate(t.Context(), true)
+	require.NoError(t, err)
+	require.Equal(t, plan.NotTrivial, p.Trivial())
+	pl, err := s.Planner.Plan(t.Context(), p, &settle.Decisions{}, nil)
+	require.NoError(t, err)
+	assert.True(t, pl.Rebase.Clean())
+	assert.Equal(t, replay.AlreadyThere, pl.Rebase.Steps[0].Outcome)
+	_, err = applytest.Join(t.Context(), s, plan.Rebase)
+	require.NoError(t, err)
+	assert.Equal(t, all, r.Read("text"))
+	assert.Equal(t, "M       text", r.Svn("status"))
+	assert.Equal(t, half, r.Svn("cat", "text")+"\n")
 }

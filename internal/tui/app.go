@@ -195,7 +195,7 @@ func (a *app) watch() tea.Cmd {
 		news, err := a.s.Workspace.AskQuietly(ctx, of)
 		return func() tea.Cmd {
 			if news != nil {
-				a.flash = term.Warning(news.Sentence(a.now(), of.Upstream))
+				a.flash = term.Warning(news.Sentence(a.now(), of.Upstream) + " f on Look looks at it.")
 			}
 			return a.watch()
 		}, err
