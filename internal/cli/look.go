@@ -162,12 +162,9 @@ func lookCommand(e *env) *cobra.Command {
 		if err != nil {
 			return err
 		}
-		var collide []lookback.Branching
-		more := 0
-		if branches {
-			if collide, more, err = w.Collisions(cmd.Context()); err != nil {
-				return err
-			}
+		collide, more, err := collisions(cmd.Context(), w, branches)
+		if err != nil {
+			return err
 		}
 		if e.json {
 			out := lookOf(v, branches, collide)
@@ -184,6 +181,14 @@ func lookCommand(e *env) *cobra.Command {
 		return nil
 	}
 	return e.jsonFlag(cmd)
+}
+
+// collisions returns the other branches that would collide, if they are asked for.
+func collisions(ctx context.Context, w *recovery.Workspace, asked bool) ([]lookback.Branching, int, error) {
+	if !asked {
+		return nil, 0, nil
+	}
+	return w.Collisions(ctx)
 }
 
 // usualPause is the time between two questions to the remote where dorvik.fetchEvery says none.
