@@ -129,8 +129,7 @@ func lookCommand(e *env) *cobra.Command {
 		Args: noArgs,
 	}
 	cmd.Flags().BoolVar(&noFetch, "no-fetch", false, "do not ask the remote first; use what was last fetched")
-	cmd.Flags().BoolVar(&short, "short", false, "one line for a shell prompt; the remote is not asked, and nothing "+
-		"written")
+	cmd.Flags().BoolVar(&short, "short", false, "one line for a shell prompt; nothing is asked, and nothing written")
 	fromFlag(cmd, &from)
 	cmd.Flags().BoolVar(&branches, "branches", false, "also what would collide with the other pushed branches")
 	cmd.Flags().BoolVar(&watch, "watch", false,
@@ -171,8 +170,7 @@ func lookCommand(e *env) *cobra.Command {
 			out.NotLookedAt = e.notLookedAt()
 			return e.print(out)
 		}
-		e.sayLook(v)
-		if branches {
+		if e.sayLook(v); branches {
 			e.sayBranches(collide, more)
 		}
 		if watch {
