@@ -45,8 +45,10 @@ func run(ctx context.Context, args []string, out, errs io.Writer, screens Screen
 	e := &env{out: out, err: errs, screens: screens}
 	root := e.root()
 	root.SetArgs(args)
-	root.SetOut(errs)
+	root.SetOut(out)
 	root.SetErr(errs)
+	root.InitDefaultHelpCmd()
+	root.InitDefaultCompletionCmd() // it takes the output when it is made
 	do := func() error { return caught.Do(func() error { return root.ExecuteContext(ctx) }) }
 	if cmd, _, err := root.Find(args); err != nil || cmd.Annotations[reads] == "" {
 		return e.code(do())
@@ -79,7 +81,7 @@ func (e *env) code(err error) int {
 	if errors.As(err, &x) {
 		return x.code
 	}
-	e.say("dorvik: %s", answered(err))
+	e.remark("dorvik: %s", answered(err))
 	if e.json { // print one JSON value in any case
 		_ = e.print(map[string]any{"version": 1, "result": "failed", "error": visible.Lines(answered(err))})
 	}
@@ -114,7 +116,9 @@ joined code builds, and pushes.
 
 Without a command it opens the full screen in the repository you are in. Nothing
 in your branch, index or files changes until you accept the joined result, and
-that can be undone.`,
+that can be undone.
+
+` + exitCodes(),
 		Example: `  dorvik                                   the full screen
   dorvik look                              where you stand, in a few lines
   dorvik plan --json                       what merge and rebase would each ask
@@ -134,15 +138,16 @@ that can be undone.`,
 	root.PersistentFlags().StringVar(&theme, "theme", "dark",
 		"colours of the full screen: dark or light; NO_COLOR=1 turns them off")
 	root.PersistentFlags().BoolVar(&e.unrelated, "unrelated", false, "join two lines that have no common ancestor, too")
-	root.CompletionOptions.DisableDefaultCmd = true
-	root.SetHelpCommand(&cobra.Command{Hidden: true})
 	root.SetFlagErrorFunc(func(_ *cobra.Command, err error) error { return usage{err} })
-	root.AddCommand(onlyReads(lookCommand(e)), onlyReads(planCommand(e)), recoverCommand(e), checkCommand(e),
-		pushCommand(e), commitCommand(e), onlyReads(waysCommand(e)), proposalsCommand(e),
+	root.AddCommand(answering(e, onlyReads(lookCommand(e))), answering(e, onlyReads(planCommand(e))), recoverCommand(e),
+		checkCommand(e), pushCommand(e), commitCommand(e), answering(e, onlyReads(waysCommand(e))), proposalsCommand(e),
 		settleCommand(e, &theme),
 		pickCommand(e, &theme), undoCommand(e),
-		onlyReads(historyCommand(e)),
-		onlyReads(annotateCommand(e)),
-		drawCommand(e), logbookCommand(e), demoCommand(e, &theme), versionCommand(e), lockCommand(e), unlockCommand(e))
+		answering(e, onlyReads(historyCommand(e))),
+		answering(e, onlyReads(annotateCommand(e))),
+		drawCommand(e), answering(e, logbookCommand(e)), demoCommand(e, &theme), versionCommand(e), lockCommand(e), unlockCommand(e), settingsHelp())
+	v := built()
+	root.Version = v.Dorvik + bracketed(v.Revision)
+	root.SetVersionTemplate("dorvik {{.Version}}\n")
 	return root
 }

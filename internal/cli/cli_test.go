@@ -136,9 +136,9 @@ func TestPlanPickAgreesWithGit(t *testing.T) {
 	repo.Commit("clash", "g", "mine\n")
 	repo.Git("checkout", "-q", "other")
 	repo.Commit("four", "g", "theirs\n")
-	code, _, errs = dorvik("-C", repo.Dir, "plan", "--yours", "main", "--pick", "other")
+	code, out, _ = dorvik("-C", repo.Dir, "plan", "--yours", "main", "--pick", "other")
 	assert.Equal(t, exitConflicts, code)
-	assert.Contains(t, errs, "g  1 place that both changed")
+	assert.Contains(t, out, "g  1 place that both changed")
 }
 
 func TestPick(t *testing.T) {
@@ -180,8 +180,8 @@ func TestPick(t *testing.T) {
 	code, out, _ = dorvik("-C", dir, "look", "--json")
 	assert.Equal(t, exitDone, code)
 	assert.Equal(t, "pick", asJSON(t, out)["recovery"].(map[string]any)["route"], "the pick is kept")
-	_, _, errs = dorvik("-C", dir, "look")
-	assert.Contains(t, errs, "A pick is unfinished here, of 3 commits")
+	_, out, _ = dorvik("-C", dir, "look")
+	assert.Contains(t, out, "A pick is unfinished here, of 3 commits")
 
 	code, out, errs = dorvik("-C", dir, "pick", "--json", "--no-check", "--prefer", "theirs", "main..other")
 	require.Equal(t, exitDone, code, errs)
@@ -263,11 +263,11 @@ func TestPlanAsksTheRemote(t *testing.T) {
 	v := asJSON(t, out)
 	assert.Equal(t, float64(0), v["theirs"].(map[string]any)["commits"])
 	assert.Equal(t, false, v["known"].(map[string]any)["asked"])
-	code, _, errs := dorvik("-C", s.Clone, "plan", "--no-fetch")
+	code, out, errs := dorvik("-C", s.Clone, "plan", "--no-fetch")
 	assert.Equal(t, exitDone, code)
-	assert.Contains(t, errs, "Nothing new on origin/main as far as is known.")
+	assert.Contains(t, out, "Nothing new on origin/main as far as is known.")
 	assert.Contains(t, errs, "The remote was not asked")
-	assert.NotContains(t, errs, "Your 4 commits can be pushed")
+	assert.NotContains(t, out, "Your 4 commits can be pushed")
 	code, out, errs = dorvik("-C", s.Clone, "plan", "--json")
 	assert.Equal(t, exitConflicts, code, errs)
 	v = asJSON(t, out)
@@ -308,10 +308,11 @@ func TestPlanChangesNothing(t *testing.T) {
 	route = asJSON(t, out)["routes"].([]any)[0].(map[string]any)
 	assert.Equal(t, "fast-forward", route["trivial"])
 	assert.NotNil(t, route["tree"])
-	code, _, errs = dorvik("-C", s.Clone, "plan")
+	code, out, errs = dorvik("-C", s.Clone, "plan")
 	assert.Equal(t, exitConflicts, code)
-	assert.Contains(t, errs, "rebase  asks 2 decisions at 2 stops")
-	assert.Contains(t, errs, "is already there: Mato Veld made the same change")
+	assert.Empty(t, errs)
+	assert.Contains(t, out, "rebase  asks 2 decisions at 2 stops")
+	assert.Contains(t, out, "is already there: Mato Veld made the same change")
 }
 
 // allowed are the git commands the product may run.
@@ -520,9 +521,9 @@ func TestLook(t *testing.T) {
 	assert.Equal(t, map[string]any{"stage": "Settle", "route": "merge", "decisions": 0.0}, asJSON(t, out)["recovery"])
 	code, out, errs := dorvik("-C", s.Clone, "look")
 	assert.Equal(t, exitDone, code)
-	assert.Empty(t, out, "messages for people go to standard error")
-	assert.Contains(t, errs, "Ilka Renn and Mato Veld pushed 4 commits to origin/main")
-	assert.Contains(t, errs, "A recovery is unfinished here, at Settle")
+	assert.Empty(t, errs, "what was asked for goes to standard output")
+	assert.Contains(t, out, "Ilka Renn and Mato Veld pushed 4 commits to origin/main")
+	assert.Contains(t, out, "A recovery is unfinished here, at Settle")
 }
 
 func TestWays(t *testing.T) {
@@ -601,6 +602,9 @@ func TestWrongUse(t *testing.T) {
 	} {
 		code, out, errs := dorvik(append([]string{"-C", s.Clone}, c.args...)...)
 		assert.Equal(t, c.code, code, "%v: %s", c.args, errs)
+		if c.code == exitDone { // what was asked for goes to standard output, all else to standard error
+			out, errs = errs, out
+		}
 		assert.Contains(t, errs, c.says, "%v", c.args)
 		assert.Empty(t, out, "%v", c.args)
 	}
@@ -634,10 +638,10 @@ func TestLookSaysWhatIsSo(t *testing.T) {
 	assert.Equal(t, []any{"fares/fares.go"}, l["in_the_way"])
 	assert.NotEmpty(t, l["known"])
 	assert.Empty(t, errs)
-	_, _, errs = dorvik("-C", s.Clone, "look", "--no-fetch")
+	_, out, errs = dorvik("-C", s.Clone, "look", "--no-fetch")
 	assert.Contains(t, errs, "The remote was not asked: this is what was fetched on ")
-	assert.Contains(t, errs, "the join must change fares/fares.go")
-	assert.NotContains(t, errs, "leaves them as they are")
+	assert.Contains(t, out, "the join must change fares/fares.go")
+	assert.NotContains(t, out, "leaves them as they are")
 	mine.Git("checkout", "-q", "fares/fares.go")
 
 	tip := mine.Git("rev-parse", "main")
@@ -745,8 +749,8 @@ func TestHistoryAnnotateAndDraw(t *testing.T) {
 	assert.Equal(t, []string{"docs/harbours.md content yours-theirs", "fares/fares.go content weave"}, decided)
 	code, out, errs = at("history", "--find", "by:mato holm")
 	assert.Equal(t, exitDone, code)
-	assert.Empty(t, out)
-	assert.Regexp(t, `^ +[0-9a-f]{40}  Add Holm to the harbour list  Mato Veld, 4 Mar 2026\n$`, errs)
+	assert.Empty(t, errs)
+	assert.Regexp(t, `^ +[0-9a-f]{40}  Add Holm to the harbour list  Mato Veld, 4 Mar 2026\n$`, out)
 	for _, wrong := range [][]string{{"history", "--find", "since:never"}, {"annotate"}, {"annotate", "a", "b", "c"},
 		{"draw"},
 		{"draw", "pie", "-o", "x.svg"}, {"draw", "report"}, {"draw", "report", "-o", "x.png"}, {"draw", "report",
@@ -765,9 +769,9 @@ func TestHistoryAnnotateAndDraw(t *testing.T) {
 	assert.Equal(t, []any{10.0, 9.0, "docs/harbours.md", "Mato Veld", "mato@skerry.example",
 		"Add Holm to the harbour list"},
 		[]any{holm["line"], holm["from_line"], holm["path"], holm["author"], holm["email"], holm["subject"]})
-	code, _, errs = at("annotate", "HEAD~1", "routes.json")
+	code, out, _ = at("annotate", "HEAD~1", "routes.json")
 	assert.Equal(t, exitDone, code)
-	assert.Contains(t, errs, "Runa Holt")
+	assert.Contains(t, out, "Runa Holt")
 	code, out, errs = at("annotate", "--json", "assets/pier.png")
 	assert.Equal(t, exitFailed, code)
 	assert.Contains(t, errs, "assets/pier.png has no lines: it is no text")
@@ -791,9 +795,9 @@ func TestLogbook(t *testing.T) {
 	code, out, errs := dorvik("-C", s.Clone, "logbook", "--json")
 	require.Equal(t, exitDone, code, errs)
 	assert.Equal(t, []any{}, asJSON(t, out)["entries"])
-	code, _, errs = dorvik("-C", s.Clone, "logbook")
+	code, out, _ = dorvik("-C", s.Clone, "logbook")
 	assert.Equal(t, exitDone, code)
-	assert.Equal(t, "Dorvik has changed nothing here yet.\n", errs)
+	assert.Equal(t, "Dorvik has changed nothing here yet.\n", out)
 	tip := gittest.At(t, s.Clone).Git("rev-parse", "main")
 	code, _, errs = dorvik("-C", s.Clone, "recover", "--route", "merge", "--prefer", "suggested", "--no-check")
 	require.Equal(t, exitDone, code, errs)
@@ -808,8 +812,8 @@ func TestLogbook(t *testing.T) {
 		[]any{undone["what"], undone["waypoint"], undone["branch"], undone["route"], undone["to"]})
 	code, out, errs = dorvik("-C", s.Clone, "logbook")
 	assert.Equal(t, exitDone, code)
-	assert.Empty(t, out)
-	assert.Contains(t, errs, "waypoint 1 main was joined by merge, and went to ")
+	assert.Empty(t, errs)
+	assert.Contains(t, out, "waypoint 1 main was joined by merge, and went to ")
 }
 
 // TestACommandThatReadsIsLeftAtOnce: amid something that takes long and looks at nothing else, too.

@@ -30,6 +30,7 @@ type env struct {
 	out, err io.Writer
 	dir      string
 	json     bool
+	answers  bool // what is said is what was asked for
 
 	unrelated bool
 	screens   Screens
@@ -44,7 +45,7 @@ type env struct {
 // sayNotLookedAt reports failed foresight.
 func (e *env) sayNotLookedAt() {
 	for _, n := range e.notLookedAt() {
-		e.say("▲ %s", n)
+		e.remark("▲ %s", n)
 	}
 }
 
@@ -58,9 +59,29 @@ func (e *env) notLookedAt() (out []string) {
 	return out
 }
 
-// say prints text for a person to standard error. It makes text from outside safe to show.
+// say prints text for a person: to standard output if that is what was asked for, else to standard error. It makes
+// text from outside safe to show.
 func (e *env) say(format string, args ...any) {
+	if e.answers && !e.json {
+		fmt.Fprintln(e.out, visible.Lines(fmt.Sprintf(format, args...)))
+		return
+	}
+	e.remark(format, args...)
+}
+
+// remark prints text for a person to standard error.
+func (e *env) remark(format string, args ...any) {
 	fmt.Fprintln(e.err, visible.Lines(fmt.Sprintf(format, args...)))
+}
+
+// answering has a command print what it says to standard output.
+func answering(e *env, cmd *cobra.Command) *cobra.Command {
+	run := cmd.RunE
+	cmd.RunE = func(cmd *cobra.Command, args []string) error {
+		e.answers = true
+		return run(cmd, args)
+	}
+	return cmd
 }
 
 // print prints the command's one JSON value.
@@ -114,9 +135,14 @@ func (e *env) full(ctx context.Context, theme string) error {
 	return e.screens.Job(ctx, s, theme, e.played)
 }
 
-func noArgs(_ *cobra.Command, args []string) error {
+func noArgs(cmd *cobra.Command, args []string) error {
 	if len(args) > 0 {
-		return usage{fmt.Errorf("unexpected argument %q; dorvik --help lists the commands", args[0])}
+		near := ""
+		cmd.SuggestionsMinimumDistance = 2 // changed letters
+		if list := cmd.SuggestionsFor(args[0]); len(list) > 0 {
+			near = fmt.Sprintf(" Did you mean %q?", list[0])
+		}
+		return usage{fmt.Errorf("unexpected argument %q; dorvik --help lists the commands.%s", args[0], near)}
 	}
 	return nil
 }

@@ -372,9 +372,9 @@ func (e *env) sayStuck(s *plan.Stuck) {
 // asked reports the age of what is known if the remote was not asked or did not answer.
 func (e *env) asked(p *plan.Position) {
 	if p.Unanswered != nil {
-		e.say("%s", words.Sentence(p.Unanswered.Error()))
+		e.remark("%s", words.Sentence(p.Unanswered.Error()))
 	} else if p.Asked.IsZero() && p.Asks() != "" {
-		e.say("%s", known(p))
+		e.remark("%s", known(p))
 	}
 }
 

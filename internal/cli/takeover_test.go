@@ -32,9 +32,9 @@ func TestTakeOver(t *testing.T) {
 			assert.Equal(t, begin[0], v["half_done"])
 			assert.Equal(t, "main", v["branch"])
 			assert.NotEmpty(t, v["open"])
-			code, _, errs := dorvik("-C", s.Clone, "look")
+			code, out, errs := dorvik("-C", s.Clone, "look")
 			assert.Zero(t, code)
-			assert.Contains(t, errs, "Git stopped in the middle of a "+begin[0])
+			assert.Contains(t, out, "Git stopped in the middle of a "+begin[0])
 
 			code, out, errs = dorvik("-C", s.Clone, "recover", "--json", "--prefer", "suggested,theirs", "--no-check")
 			assert.Equal(t, 3, code)
@@ -91,7 +91,7 @@ func TestPatchesFromMails(t *testing.T) {
 		assert.NotZero(t, code, how)
 		assert.Contains(t, errs, map[string]string{"finish": "git am --continue", "anew": "Patches from mails"}[how])
 	}
-	_, _, out := dorvik("-C", s.Clone, "look")
+	_, out, _ := dorvik("-C", s.Clone, "look")
 	assert.Contains(t, out, "at the 1st of 1 patch")
 	assert.Contains(t, out, "git am --continue")
 	assert.Contains(t, out, "not --take-over anew")

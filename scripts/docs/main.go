@@ -82,7 +82,7 @@ func manual() ([]byte, error) {
 		out.Truncate(len(about))
 	}
 	for _, c := range cli.Root().Commands() {
-		if c.Hidden || !c.IsAvailableCommand() {
+		if c.Hidden || !c.IsAvailableCommand() || c.Name() == "help" || c.Name() == "completion" {
 			continue
 		}
 		fmt.Fprintf(&out, "\n.SH COMMAND %s\n.PP\n\\fB%s\\fP\n.PP\n%s.\n", roff(strings.ToUpper(c.Name())),
@@ -93,6 +93,10 @@ func manual() ([]byte, error) {
 		if flags := c.NonInheritedFlags().FlagUsages(); flags != "" {
 			fmt.Fprintf(&out, ".PP\n.nf\n%s.fi\n", roff(flags))
 		}
+	}
+	out.WriteString("\n.SH SETTINGS\nIn git dorvik.NAME, in Mercurial and Subversion NAME in the section [dorvik].\n")
+	for _, s := range cli.Settings {
+		fmt.Fprintf(&out, ".TP\n\\fB%s\\fP\n%s\n", roff(s.Key), roff(s.Says))
 	}
 	out.WriteString("\n.SH KEYS OF THE FULL SCREEN\n")
 	for _, s := range keys.Sections() {
