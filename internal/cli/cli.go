@@ -145,7 +145,8 @@ that can be undone.
 		pickCommand(e, &theme), undoCommand(e),
 		answering(e, onlyReads(historyCommand(e))),
 		answering(e, onlyReads(annotateCommand(e))),
-		drawCommand(e), answering(e, logbookCommand(e)), demoCommand(e, &theme), versionCommand(e), lockCommand(e), unlockCommand(e), settingsHelp())
+		drawCommand(e), answering(e, logbookCommand(e)), demoCommand(e, &theme), versionCommand(e), lockCommand(e),
+		unlockCommand(e), setupCommand(e), settingsHelp())
 	v := built()
 	root.Version = v.Dorvik + bracketed(v.Revision)
 	root.SetVersionTemplate("dorvik {{.Version}}\n")

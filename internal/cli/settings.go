@@ -44,8 +44,9 @@ func settingsHelp() *cobra.Command {
 		wide = max(wide, len(s.Key))
 	}
 	var b strings.Builder
-	b.WriteString("In git these are settings “dorvik.NAME” (git config), in Mercurial and Subversion they are NAME in\n" +
-		"the section [dorvik]: of .hg/hgrc or your .hgrc, of .svn/dorvik/config or ~/.subversion/config.\n\n")
+	b.WriteString("In git these are settings “dorvik.NAME” (git config). In Mercurial and Subversion they\n" +
+		"are NAME in the section [dorvik] of .hg/hgrc or your .hgrc, and of .svn/dorvik/config or\n" +
+		"~/.subversion/config.\n\n")
 	for _, s := range Settings {
 		fmt.Fprintf(&b, "  %-*s  %s\n", wide, s.Key, s.Says)
 	}

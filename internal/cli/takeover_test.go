@@ -33,7 +33,7 @@ func TestTakeOver(t *testing.T) {
 			assert.Equal(t, "main", v["branch"])
 			assert.NotEmpty(t, v["open"])
 			code, out, errs := dorvik("-C", s.Clone, "look")
-			assert.Zero(t, code)
+			assert.Zero(t, code, errs)
 			assert.Contains(t, out, "Git stopped in the middle of a "+begin[0])
 
 			code, out, errs = dorvik("-C", s.Clone, "recover", "--json", "--prefer", "suggested,theirs", "--no-check")

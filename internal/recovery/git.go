@@ -27,6 +27,17 @@ func openGit(ctx context.Context, dir string) (*Workspace, error) {
 	return overGit(repo, object.NewOverlay(repo.Format, repo)), nil
 }
 
+// OwnSettings are a person's settings of a system, for all repositories.
+type OwnSettings interface {
+	// Get returns the value of a key. ok is false if it is not set.
+	Get(ctx context.Context, key string) (value string, ok bool, err error)
+	Set(ctx context.Context, key, value string) error
+	Unset(ctx context.Context, key string) error
+}
+
+// GitSettings returns the person's settings of git.
+func GitSettings() OwnSettings { return git.Global{} }
+
 // planGit is openGit that reads ahead for joining two revisions. Empty ones mean the branch and its upstream.
 func planGit(ctx context.Context, dir, yours, theirs string) (*Workspace, error) {
 	var s *plan.Scout
