@@ -1,10 +1,13 @@
 package e2e
 
 import (
+	"os/exec"
 	"strings"
+	"syscall"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/svntest"
 )
@@ -44,4 +47,14 @@ func TestABranchIsBroughtIn(t *testing.T) {
 	assert.Equal(t, "Winter runs from November.\n", mine.Read("notices/winter.txt"))
 	assert.Empty(t, mine.Svn("mergeinfo", "--show-revs", "eligible", "^/branches/winter", "."))
 	assert.True(t, strings.Contains(mine.Svn("log", "-l", "1"), "- Say when winter begins (Mato Veld)"))
+}
+
+// TestWithoutATerminal: one sentence names the commands to use instead.
+func TestWithoutATerminal(t *testing.T) {
+	x := newTerminal(t)
+	cmd := exec.Command(binary, "-C", x.scene.Clone)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}
+	out, err := cmd.CombinedOutput()
+	require.Error(t, err)
+	assert.Regexp(t, `^dorvik: there is no terminal here .*“dorvik look”.*“dorvik recover”.*\n$`, string(out))
 }

@@ -39,7 +39,8 @@ type setupJSON struct {
 
 // setupCommand plugs Dorvik into git.
 func setupCommand(e *env) *cobra.Command {
-	cmd := &cobra.Command{Use: "setup", Short: "Plug Dorvik into git: an alias, a mergetool, a merge driver", Args: noArgs,
+	cmd := &cobra.Command{Use: "setup", Args: noArgs,
+		Short: "Plug Dorvik into git: an alias, a mergetool, a merge driver",
 		Long: `Writes settings of your own (git config --global), and shows each. What is set to
 something else already stays as it is. --remove takes out what it wrote, and nothing else.`}
 	var remove bool

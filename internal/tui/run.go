@@ -10,6 +10,7 @@ import (
 	"strings"
 
 	tea "charm.land/bubbletea/v2"
+	"github.com/charmbracelet/x/term"
 
 	"dorvik.dev/dorvik/internal/demo"
 	"dorvik.dev/dorvik/internal/recovery"
@@ -45,8 +46,27 @@ func Run(ctx context.Context, s *recovery.Session, themeName string, played *dem
 	return nil
 }
 
+// ErrNoTerminal reports that the full screen has nowhere to be.
+var ErrNoTerminal = errors.New("there is no terminal here for the full screen. “dorvik look” says where you stand, and " +
+	"“dorvik recover” does the job without a screen. Nothing was changed")
+
+// hasTerminal reports whether keys can be read: from standard input, or from the terminal that the process belongs to.
+func hasTerminal() bool {
+	if term.IsTerminal(os.Stdin.Fd()) {
+		return true
+	}
+	tty, err := os.Open("/dev/tty")
+	if err == nil {
+		tty.Close()
+	}
+	return err == nil
+}
+
 // show runs the screen until the person leaves.
 func (a *app) show(ctx context.Context, first tea.Cmd) error {
+	if !hasTerminal() {
+		return ErrNoTerminal
+	}
 	err := a.onTerminal(ctx, first)
 	a.leave()
 	a.trial.end()
