@@ -659,7 +659,8 @@ func TestLookSaysWhatIsSo(t *testing.T) {
 	assert.Equal(t, exitDone, code)
 	assert.Equal(t, "accept", asJSON(t, out)["half_done"])
 	assert.Contains(t, errs, "Dorvik was interrupted while it changed your branch main")
-	busy, err := os.Create(filepath.Join(s.Clone, ".git/dorvik/busy")) // as by a git that outlives it, or another Dorvik
+	busy, err := os.Create(filepath.Join(s.Clone,
+		".git/dorvik/busy")) // as by a git that outlives it, or another Dorvik
 	require.NoError(t, err)
 	require.NoError(t, syscall.Flock(int(busy.Fd()), syscall.LOCK_EX))
 	_, out, errs = dorvik("-C", s.Clone, "look", "--json")

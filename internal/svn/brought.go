@@ -3,6 +3,7 @@ package svn
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"math"
 	"slices"
 	"strings"
@@ -227,6 +228,21 @@ func (r *lines) lineOfTip(ctx context.Context, b *base, id object.ID) (string, e
 		}
 	}
 	return "", nil
+}
+
+// At returns the address of a file at a commit of another line, with its revision. It is empty for another commit.
+func (r *lines) At(ctx context.Context, theirs object.ID, path string) (string, error) {
+	s, err := r.look(ctx)
+	if err != nil {
+		return "", err
+	}
+	b := s.course.base
+	line, err := r.lineOfTip(ctx, b, theirs)
+	if err != nil || line == "" {
+		return "", err
+	}
+	n, err := r.Number(ctx, theirs)
+	return fmt.Sprintf("%s/%s@%d", strings.TrimSuffix(b.on(line, 0).url, "/"), escaped(path), n), err
 }
 
 // Part returns where a commit of the line that is checked out, and one of another line, part: by copies and by

@@ -80,7 +80,7 @@ type program struct {
 // allowed lists the svn commands that Dorvik runs. Those that join are Dorvik's own work: “update” runs only where
 // nothing is changed.
 var allowed = map[string]bool{"add": true, "changelist": true,
-	"commit": true, "info": true, "list": true, "lock": true, "log": true, "move": true, "propdel": true,
+	"commit": true, "copy": true, "info": true, "list": true, "lock": true, "log": true, "move": true, "propdel": true,
 	"proplist": true,
 	"propset":  true,
 	"remove":   true, "revert": true, "status": true, "unlock": true, "update": true}

@@ -38,6 +38,7 @@ type Goal struct {
 	Is     object.ID         // the same, as it is to be
 	Lists  map[string]string // the change lists of files that are not as checked out
 	Notes  Notes
+	Copies map[string]string // of new files: the address and revision that each is a copy of
 }
 
 // Told returns what svn does not record any longer of the files, as sentences.
@@ -336,6 +337,9 @@ func (e *editing) files(ctx context.Context, changes []object.Change) error {
 		if _, _, ok := PropertyOf(c.Path); ok {
 			continue
 		}
+		if err := e.copied(ctx, c); err != nil {
+			return err
+		}
 		if c.New.Absent() || e.at.Has(c.Path) && c.New.Mode == object.ModeLink != (c.Old.Mode == object.ModeLink) {
 			if err := e.at.Remove(c.Path); err != nil {
 				return err
@@ -364,6 +368,18 @@ func (e *editing) files(ctx context.Context, changes []object.Change) error {
 		return e.looks.svn.at(ctx, c, added)
 	}
 	return nil
+}
+
+// copied has svn make a new file as a copy of one on another line, so that it keeps its history. What is in it is
+// written then.
+func (e *editing) copied(ctx context.Context, c object.Change) error {
+	from := e.goal.Copies[c.Path]
+	if from == "" || !c.Old.Absent() || e.at.Has(c.Path) {
+		return nil
+	}
+	return e.looks.svn.asked(ctx, func() error {
+		return e.svn(ctx, "copy", "--quiet", "--parents", from, target(c.Path))
+	})
 }
 
 // write writes a file. One that the change leaves as it is in the working copy is copied with its time, byte for byte.

@@ -221,6 +221,11 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 	if err := a.sort(ctx, p, j, b, &goal); err != nil {
 		return nil, err
 	}
+	if p.BringsIn() {
+		if goal.Copies, err = a.copies(ctx, p, goal); err != nil {
+			return nil, err
+		}
+	}
 	name, err := workdir.Reserve(ctx, a.Ledger, a.Repo, p.Tip())
 	if err != nil {
 		return nil, err
@@ -237,6 +242,45 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		return nil, errors.Join(err, a.Ledger.Store.PutWaypoint(wp))
 	}
 	return wp, nil
+}
+
+// copies finds the files that another line brings, each with the address that it is a copy of. One whose properties are
+// not as they are there is new.
+func (a *Applier) copies(ctx context.Context, p *plan.Position, goal svn.Goal) (map[string]string, error) {
+	store := a.Planner.Store
+	theirs, err := a.Planner.Tree(ctx, p.Theirs)
+	if err != nil {
+		return nil, err
+	}
+	changes, err := store.Changes(ctx, goal.Was, goal.Is)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for _, c := range changes {
+		if _, _, property := svn.PropertyOf(c.Path); property || !c.Old.Absent() || c.New.Absent() {
+			continue
+		}
+		there, err := store.Find(ctx, theirs, c.Path)
+		if err != nil {
+			return nil, err
+		}
+		was, err := svn.Properties(ctx, store, theirs, c.Path)
+		if err != nil {
+			return nil, err
+		}
+		is, err := svn.Properties(ctx, store, goal.Is, c.Path)
+		if err != nil {
+			return nil, err
+		}
+		if there.Mode != c.New.Mode || !maps.Equal(was, is) {
+			continue
+		}
+		if out[c.Path], err = a.Repo.At(ctx, p.Theirs, c.Path); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // transition prepares a join under the name of its waypoint.

@@ -78,7 +78,12 @@ func TestLinesAreBroughtIn(t *testing.T) {
 	}
 	edit(trunk, "two", "TRUNK")
 	edit(branch, "seven", "BRANCH")
+	trunk.Write("d/new", "new\n")
+	trunk.Svn("add", "-q", "d/new")
+	trunk.Svn("propset", "-q", "svn:executable", "*", "d/new")
+	trunk.Commit("a new file")
 	bring(t, branch, "trunk")
+	assert.Contains(t, branch.Svn("log", "d/new"), "a new file", "it keeps its history")
 	edit(trunk, "four", "FOUR")
 	edit(branch, "one", "ONE")
 	trunk.Svn("update", "-q")
