@@ -59,7 +59,7 @@ func TestNothingRunsUnasked(t *testing.T) {
 	}
 	for _, args := range []string{"look", "plan", "look --branches", "recover --no-check",
 		"recover --prefer suggested,theirs,anew", "recover --prefer theirs --no-check",
-			"recover --prefer suggested,theirs",
+		"recover --prefer suggested,theirs",
 		"recover --prefer theirs --no-check --push", "check", "check --each", "push", "history", "undo", "logbook"} {
 		run(args)
 	}

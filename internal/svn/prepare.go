@@ -377,9 +377,14 @@ func (e *editing) copied(ctx context.Context, c object.Change) error {
 	if from == "" || !c.Old.Absent() || e.at.Has(c.Path) {
 		return nil
 	}
-	return e.looks.svn.asked(ctx, func() error {
+	err := e.looks.svn.asked(ctx, func() error {
 		return e.svn(ctx, "copy", "--quiet", "--parents", from, target(c.Path))
 	})
+	if err != nil {
+		return err
+	}
+	return e.svn(ctx, "propdel", "--quiet", mergeinfoName, target(
+		c.Path)) // svn may note what the line holds there, too
 }
 
 // write writes a file. One that the change leaves as it is in the working copy is copied with its time, byte for byte.

@@ -222,7 +222,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 		return nil, err
 	}
 	if p.BringsIn() {
-		if goal.Copies, err = a.copies(ctx, p, goal); err != nil {
+		if goal.Copies, err = copies(ctx, a, p, goal); err != nil {
 			return nil, err
 		}
 	}
@@ -246,7 +246,7 @@ func (a *Applier) Accept(ctx context.Context, p *plan.Position, j *plan.Join, b 
 
 // copies finds the files that another line brings, each with the address that it is a copy of. One whose properties are
 // not as they are there is new.
-func (a *Applier) copies(ctx context.Context, p *plan.Position, goal svn.Goal) (map[string]string, error) {
+func copies(ctx context.Context, a *Applier, p *plan.Position, goal svn.Goal) (map[string]string, error) {
 	store := a.Planner.Store
 	theirs, err := a.Planner.Tree(ctx, p.Theirs)
 	if err != nil {

@@ -49,7 +49,7 @@ func Run(ctx context.Context, s *recovery.Session, themeName string, played *dem
 // ErrNoTerminal reports that the full screen has nowhere to be.
 var ErrNoTerminal = errors.New(
 	"there is no terminal here for the full screen. “dorvik look” says where you stand, and " +
-	"“dorvik recover” does the job without a screen. Nothing was changed")
+		"“dorvik recover” does the job without a screen. Nothing was changed")
 
 // hasTerminal reports whether keys can be read: from standard input, or from the terminal that the process belongs to.
 func hasTerminal() bool {
