@@ -33,7 +33,7 @@ func (g Global) Unset(ctx context.Context, key string) error {
 }
 
 func (Global) run(ctx context.Context, args ...string) (string, error) {
-	cmd := exec.CommandContext(ctx, "git", append([]string{"config", "--global"}, args...)...)
+	cmd := command(ctx, "", append([]string{"config", "--global"}, args...))
 	var said strings.Builder
 	cmd.Stderr = &said
 	out, err := cmd.Output()
