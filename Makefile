@@ -87,7 +87,7 @@ quality:
 	@scripts/need --look go
 	$(GO) test -count=1 -v -run TestCorpus ./internal/core/settle ./internal/core/misfit | grep -E ' of [0-9]+ |^(ok|FAIL|---)'
 
-## docs: the table of keys in the README, and the manual page, from the program itself
+## docs: the tables of keys and settings in the README, and the manual page, from the program itself
 docs:
 	$(GO) run ./scripts/docs
 

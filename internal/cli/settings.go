@@ -4,37 +4,55 @@ import (
 	"fmt"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/words"
 	"github.com/spf13/cobra"
 )
 
 // Setting is a setting of Dorvik.
-type Setting struct{ Key, Says string }
+type Setting struct {
+	Key  string
+	Says string // what it sets, on one line of the help
+	More string // what else there is to know, for the README and the manual; may be empty
+}
 
-// Settings is the table of all of them. The help and the manual are made from it, and a test holds that each is used
-// and none is missing.
+// Text returns all that is said of the setting.
+func (s Setting) Text() string {
+	return s.Says + words.If(s.More == "", "", "; "+s.More)
+}
+
+// Settings is the table of all of them. The help, the manual and the README are made from it, and a test holds that
+// each is used and none is missing.
 var Settings = []Setting{
-	{"builds", "folder for the checkouts in which the joined code is checked"},
-	{"check", "command that checks the joined code; several are steps, in their order"},
-	{"checkEach", "true checks each replayed commit, too"},
-	{"checkEnv", "variables of yours that the check gets; several times for several"},
-	{"checkMemory", "most memory of each process of a check, in megabytes"},
-	{"checkTime", "most time of a check, in minutes or as 90s; above it the check fails"},
-	{"fetchEvery", "asks the remote at intervals, in minutes or as 90s, while the screen is open"},
-	{"generate", "command that makes a generated file anew, run in its folder"},
-	{"keepWaypoints", "days for which waypoints are kept; without it for ever"},
-	{"locks", "true asks the remote for locks, though no file is to be locked"},
-	{"note", "command that gets a note to a colleague on its standard input"},
-	{"proposals", "pattern of the refs that are proposals, with {name} and {into}"},
-	{"proposalsAt", "remote that has the proposals"},
-	{"reference", "regular expression for signs of tasks; its first group is the sign"},
-	{"referenceWanted", "true makes no push whose messages name no task"},
-	{"route", "way that is suggested: rebase, merge or auto"},
-	{"run", "command that tries the joined program out"},
-	{"shareDecisions", "true shares decisions with colleagues, by a ref of the remote"},
-	{"taskForm", "how a message names a task, such as “Task: {task}”"},
-	{"tasks", "list of tasks: a file, or a command after an exclamation mark"},
-	{"username", "in Subversion, the name to log in with"},
-	{"viewer", "program that shows a picture or a file"},
+	{"builds", "folder for the checkouts in which the joined code is checked", "in your cache directory unless set"},
+	{"check", "command that checks the joined code; several are steps, in their order",
+		"unless set, Dorvik finds one from the project's files"},
+	{"checkEach", "true checks each replayed commit, too", ""},
+	{"checkEnv", "variables of yours that the check gets; several times for several",
+		"besides those that builds need; from your own settings only"},
+	{"checkMemory", "most memory of each process of a check, in megabytes", "no limit unless set"},
+	{"checkTime", "most time of a check, in minutes or as 90s; above it the check fails", "no limit unless set"},
+	{"fetchEvery", "asks the remote at intervals, in minutes or as 90s, while the screen is open",
+		"not at all unless set"},
+	{"generate", "command that makes a generated file anew, run in its folder",
+		"Dorvik asks before it runs; lock files and go generate need none"},
+	{"keepWaypoints", "days for which waypoints are kept; without it for ever", ""},
+	{"locks", "true asks the remote for locks, though no file is to be locked", ""},
+	{"note", "command that gets a note to a colleague on its standard input",
+		"from your own settings only; without it notes go to the clipboard"},
+	{"proposals", "pattern of the refs that are proposals, with {name} and {into}", ""},
+	{"proposalsAt", "remote that has the proposals", ""},
+	{"reference", "regular expression for signs of tasks; its first group is the sign", ""},
+	{"referenceWanted", "true makes no push whose messages name no task", ""},
+	{"route", "way that is suggested: rebase, merge or auto",
+		"it comes before git's branch.NAME.rebase and pull.rebase"},
+	{"run", "command that tries the joined program out",
+		"beside the screen, such as a server; from your own settings only; unless set it is your shell"},
+	{"shareDecisions", "true shares decisions with colleagues, by a ref of the remote",
+		"theirs about the same conflicts are offered, and never suggested"},
+	{"taskForm", "how a message names a task, such as “Task: {task}”", ""},
+	{"tasks", "list of tasks: a file, or a command after an exclamation mark", ""},
+	{"username", "in Subversion, the name to log in with", ""},
+	{"viewer", "program that shows a picture or a file", "from your own settings only; xdg-open or open unless set"},
 }
 
 // settingsHelp lists them, as a topic of the help.

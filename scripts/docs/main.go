@@ -1,10 +1,11 @@
-// Command docs writes what is made from the program itself: the table of keys in README.md and
-// the manual page docs/dorvik.1.
+// Command docs writes what is made from the program itself: the tables of keys and settings in
+// README.md, and the manual page docs/dorvik.1.
 package main
 
 import (
 	"bytes"
 	"fmt"
+	"io"
 	"os"
 	"strings"
 	"time"
@@ -13,12 +14,6 @@ import (
 
 	"dorvik.dev/dorvik/internal/cli"
 	"dorvik.dev/dorvik/internal/tui/keys"
-)
-
-// The table stands between these in the README.
-const (
-	begin = "<!-- keys: made by make docs -->\n"
-	end   = "<!-- end of keys -->\n"
 )
 
 func main() {
@@ -33,9 +28,11 @@ func write() error {
 	if err != nil {
 		return err
 	}
-	text, err := withKeys(string(readme))
-	if err != nil {
-		return err
+	text := string(readme)
+	for _, t := range tables {
+		if text, err = t.put(text); err != nil {
+			return err
+		}
 	}
 	if err := os.WriteFile("README.md", []byte(text), 0o644); err != nil {
 		return err
@@ -47,25 +44,45 @@ func write() error {
 	return os.WriteFile("docs/dorvik.1", page, 0o644)
 }
 
-// withKeys puts the table of keys into the text of the README.
-func withKeys(text string) (string, error) {
+// table is one of the README. It stands between two comments that have its name.
+type table struct {
+	name string
+	rows func(io.Writer)
+}
+
+var tables = []table{{"keys", keyRows}, {"settings", settingRows}}
+
+// put puts the table into the text of the README. It fails where the text has no place for it.
+func (t table) put(text string) (string, error) {
+	begin, end := "<!-- "+t.name+": made by make docs -->\n", "<!-- end of "+t.name+" -->\n"
 	before, rest, ok := strings.Cut(text, begin)
 	_, after, ok2 := strings.Cut(rest, end)
 	if !ok || !ok2 {
-		return "", fmt.Errorf("README.md has no place for the keys: the lines %q and %q", begin, end)
+		return "", fmt.Errorf("README.md has no place for the %s: the lines %q and %q", t.name, begin, end)
 	}
 	var b strings.Builder
-	b.WriteString("| where | key | what it does |\n| --- | --- | --- |\n")
+	t.rows(&b)
+	return before + begin + b.String() + end + after, nil
+}
+
+func keyRows(w io.Writer) {
+	fmt.Fprint(w, "| where | key | what it does |\n| --- | --- | --- |\n")
 	for _, s := range keys.Sections() {
 		for i, k := range s.Keys {
 			where := ""
 			if i == 0 {
 				where = s.Title()
 			}
-			fmt.Fprintf(&b, "| %s | %s | %s |\n", where, k.Help().Key, k.Help().Desc)
+			fmt.Fprintf(w, "| %s | %s | %s |\n", where, k.Help().Key, k.Help().Desc)
 		}
 	}
-	return before + begin + b.String() + end + after, nil
+}
+
+func settingRows(w io.Writer) {
+	fmt.Fprint(w, "| setting | what it sets |\n| --- | --- |\n")
+	for _, s := range cli.Settings {
+		fmt.Fprintf(w, "| `dorvik.%s` | %s |\n", s.Key, s.Text())
+	}
 }
 
 // manual is the manual page: what the commands say of themselves, and the keys.
@@ -96,7 +113,7 @@ func manual() ([]byte, error) {
 	}
 	out.WriteString("\n.SH SETTINGS\nIn git dorvik.NAME, in Mercurial and Subversion NAME in the section [dorvik].\n")
 	for _, s := range cli.Settings {
-		fmt.Fprintf(&out, ".TP\n\\fB%s\\fP\n%s\n", roff(s.Key), roff(s.Says))
+		fmt.Fprintf(&out, ".TP\n\\fB%s\\fP\n%s\n", roff(s.Key), roff(s.Text()))
 	}
 	out.WriteString("\n.SH KEYS OF THE FULL SCREEN\n")
 	for _, s := range keys.Sections() {
