@@ -49,12 +49,10 @@ func TestSetupIsTakenOut(t *testing.T) {
 
 // TestGitJoinsByTheDriver that setup writes.
 func TestGitJoinsByTheDriver(t *testing.T) {
-	if _, err := exec.LookPath("dorvik"); err != nil {
-		bin := t.TempDir()
-		out, err := exec.Command("go", "build", "-o", bin+"/dorvik", "dorvik.dev/dorvik/cmd/dorvik").CombinedOutput()
-		require.NoError(t, err, "%s", out)
-		t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
-	}
+	bin := t.TempDir()
+	built, err := exec.Command("go", "build", "-o", bin+"/dorvik", "dorvik.dev/dorvik/cmd/dorvik").CombinedOutput()
+	require.NoError(t, err, "%s", built)
+	t.Setenv("PATH", bin+":"+os.Getenv("PATH"))
 	r := gittest.New(t)
 	r.Commit("start", "f.go", "package f\n\nvar (\n\ta = 1\n\tb = 2\n)\n", ".gitattributes", "*.go merge=dorvik\n")
 	r.Git("checkout", "-q", "-b", "other")
@@ -63,7 +61,7 @@ func TestGitJoinsByTheDriver(t *testing.T) {
 	r.Commit("mine", "f.go", "package f\n\nvar (\n\ta = 2\n\tb = 2\n)\n")
 	code, _, errs := dorvik("setup")
 	require.Zero(t, code, errs)
-	_, err := r.Try("merge", "-q", "-m", "joined", "other")
+	_, err = r.Try("merge", "-q", "-m", "joined", "other")
 	require.Error(t, err, "neighbouring lines are for a person")
 	assert.Contains(t, r.Read("f.go"), "<<<<<<<")
 	r.Git("merge", "--abort")
