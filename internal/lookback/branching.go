@@ -42,16 +42,16 @@ const (
 )
 
 // Lines returns all branches except the current one, and the newest tags if requested, newest first. It compares
-// nothing yet. more is the number of older branches that were left out.
+// nothing yet. more is the number of older branches that were left out. Where the remote has to be asked for its
+// branches and does not answer, err comes with those that are known.
 func (h *History) Lines(ctx context.Context, tags bool) (list []Branching, more int, err error) {
 	b, err := h.Repo.Current(ctx)
 	if err != nil || b.Tip.IsZero() {
 		return nil, 0, err
 	}
+	var unread error
 	if by, ok := h.Repo.(vcs.Discovering); ok && tags {
-		if more, err = by.Discover(ctx); err != nil {
-			return nil, 0, err
-		}
+		more, unread = by.Discover(ctx)
 	}
 	names, err := h.Repo.Names(ctx)
 	if err != nil {
@@ -84,7 +84,7 @@ func (h *History) Lines(ctx context.Context, tags bool) (list []Branching, more 
 		more += len(list) - maxBranches
 		list = list[:maxBranches]
 	}
-	return append(list, tagged[:min(len(tagged), maxTags)]...), more, nil
+	return append(list, tagged[:min(len(tagged), maxTags)]...), more, unread
 }
 
 // Compare compares lines with the current branch and passes each to each, with its index, whenever more of it is

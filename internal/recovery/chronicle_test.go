@@ -1,6 +1,8 @@
 package recovery
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -66,6 +68,11 @@ func commits(t *testing.T, r *gittest.Repo, minute int, subjects ...string) {
 	}
 }
 
+// silent is a system whose server has to be asked for its branches, and does not answer.
+type silent struct{ lookback.Repository }
+
+func (silent) Discover(context.Context) (int, error) { return 0, errors.New("no answer") }
+
 // TestWhatACommitIsToThePerson goes from two lines to a rebase, its push, and a pick.
 func TestWhatACommitIsToThePerson(t *testing.T) {
 	t.Parallel()
@@ -114,6 +121,10 @@ func TestWhatACommitIsToThePerson(t *testing.T) {
 	topic := by["origin/topic"]
 	assert.Equal(t, []int{2, 3, 1}, []int{topic.There, topic.Here, topic.Same})
 	assert.Zero(t, by["origin/main"].There+by["origin/main"].Here)
+	w.History.Repo = silent{w.Repo}
+	known, _, err := w.History.Lines(t.Context(), true)
+	require.EqualError(t, err, "no answer")
+	assert.Len(t, known, 3, "two branches and a tag, though the server is silent")
 
 	s = tm.session()
 	require.NoError(t, s.Pick(t.Context(), []string{"origin/topic"}, 0))

@@ -21,7 +21,7 @@ const (
 
 // project reads a setting from the properties of the top folder.
 func (r *lines) project(ctx context.Context, key string) (string, error) {
-	s, err := r.look(ctx)
+	s, err := r.recent(ctx)
 	if err != nil {
 		return "", err
 	}

@@ -86,13 +86,12 @@ func (p *program) readBase(ctx context.Context, dir string) (*base, error) {
 	}
 	b := &base{nodes: make(map[string]node, len(entries))}
 	for _, e := range entries {
-		path := filepath.ToSlash(e.Path)
+		path := nodePath(e.Path)
 		rev, err := strconv.ParseInt(e.Revision, 10, 64)
 		if err != nil {
 			continue // it is not committed
 		}
-		if path == "." {
-			path = ""
+		if path == "" {
 			b.url, b.root, b.uuid, b.last, b.when = e.URL, e.Root, e.UUID, e.Commit.Revision, e.Commit.Date
 			if b.line, err = url.PathUnescape(strings.Trim(strings.TrimPrefix(e.Relative, "^"), "/")); err != nil {
 				return nil, fmt.Errorf("svn names the place %q: %w", e.Relative, err)
@@ -115,19 +114,36 @@ func (p *program) properties(ctx context.Context, dir string) (map[string]map[st
 	}
 	out := map[string]map[string]string{}
 	for _, t := range l.Targets {
-		path := filepath.ToSlash(t.Path)
-		if path == "." {
-			path = ""
+		of, err := t.values()
+		if err != nil {
+			return nil, err
 		}
-		of := map[string]string{}
-		for _, one := range t.Properties {
-			value, err := one.text()
-			if err != nil {
-				return nil, err
-			}
-			of[one.Name] = value
+		out[nodePath(t.Path)] = of
+	}
+	return out, nil
+}
+
+// propertiesOf reads the properties of one file or folder: a path, or an address with a revision.
+func (p *program) propertiesOf(ctx context.Context, dir, what string) (map[string]string, error) {
+	var l propertyList
+	if err := p.xml(ctx, in(dir, "reading properties", "proplist", "--verbose", what), &l); err != nil {
+		return nil, err
+	}
+	if len(l.Targets) == 0 { // it has none
+		return nil, nil
+	}
+	return l.Targets[0].values()
+}
+
+// values returns the properties by their names.
+func (t propertyTarget) values() (map[string]string, error) {
+	out := map[string]string{}
+	for _, one := range t.Properties {
+		value, err := one.text()
+		if err != nil {
+			return nil, err
 		}
-		out[path] = of
+		out[one.Name] = value
 	}
 	return out, nil
 }

@@ -67,7 +67,7 @@ func (r *courses) leftOf(ctx context.Context, entries []statusEntry, b *base) (*
 
 // leftAt adds the conflicts of a file or folder.
 func (r *courses) leftAt(ctx context.Context, l *left, b *base, e infoEntry) error {
-	path := filepath.ToSlash(e.Path)
+	path := nodePath(e.Path)
 	if len(e.Conflicts) == 1 && len(e.Tree) == 0 && e.Conflicts[0].Type == "text" && !markedAt(r.dir, path) {
 		l.settled = append(l.settled, path)
 		l.putAside(r.dir, e.Conflicts[0])
@@ -77,7 +77,7 @@ func (r *courses) leftAt(ctx context.Context, l *left, b *base, e infoEntry) err
 	for _, c := range slices.Concat(e.Conflicts, e.Tree) {
 		l.putAside(r.dir, c)
 		if c.Operation != "update" {
-			more, err := r.mergedAt(ctx, b, e, c)
+			more, err := r.mergedAt(ctx, b, path, c)
 			if err != nil {
 				return err
 			}

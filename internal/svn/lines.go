@@ -1,6 +1,7 @@
 package svn
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -75,7 +76,7 @@ func (r *lines) Names(ctx context.Context) ([]vcs.Named, error) {
 		{Name: b.Name, Full: b.Full(), Commit: b.Tip, Object: b.Tip},
 		{Name: b.Upstream, Full: b.Tracking, Commit: theirs, Object: theirs, Remote: b.Remote, Ref: b.Ref},
 	}
-	for _, k := range r.mirror.allKin() {
+	for _, k := range r.mirror.otherLines() {
 		if k.Line == s.course.base.line {
 			continue
 		}
@@ -88,7 +89,7 @@ func (r *lines) Names(ctx context.Context) ([]vcs.Named, error) {
 }
 
 // Discover reads the lines at the usual places of the repository, trunk and the folders in branches, and returns the
-// number of older ones that it left out.
+// number of older ones that it left out. A line that cannot be read does not keep the others away: err is of the first.
 func (r *lines) Discover(ctx context.Context) (more int, err error) {
 	s, err := r.look(ctx)
 	if err != nil {
@@ -99,15 +100,13 @@ func (r *lines) Discover(ctx context.Context) (more int, err error) {
 	if err != nil {
 		return 0, err
 	}
-	for i, line := range found {
-		if i == mostKin {
-			return len(found) - i, nil
+	for i, one := range found {
+		if i == mostCompared {
+			return len(found) - i, err
 		}
-		if err := r.meet(ctx, b, line); err != nil {
-			return 0, err
-		}
+		err = cmp.Or(err, r.readToParting(ctx, b, one.line))
 	}
-	return 0, nil
+	return 0, err
 }
 
 // Ref returns the commit of a full name, or zero.
@@ -174,7 +173,7 @@ func (r *lines) numbered(ctx context.Context, s *seen, n int64) (object.ID, erro
 	if id := revisionID(b.uuid, b.line, object.ID{}, n); r.knows(ctx, id) {
 		return id, nil
 	}
-	for _, k := range r.mirror.allKin() {
+	for _, k := range r.mirror.otherLines() {
 		if id := revisionID(b.uuid, k.Line, object.ID{}, n); r.knows(ctx, id) {
 			return id, nil
 		}

@@ -2,6 +2,7 @@ package svn
 
 import (
 	"context"
+	"path/filepath"
 	"slices"
 	"strings"
 	"time"
@@ -86,9 +87,7 @@ func (l *statusList) all() []statusEntry {
 		}
 	}
 	for i := range out {
-		if out[i].Path == "." {
-			out[i].Path = "" // the top, as elsewhere
-		}
+		out[i].Path = nodePath(out[i].Path)
 	}
 	slices.SortFunc(out, func(a, b statusEntry) int { return strings.Compare(a.Path, b.Path) })
 	return out
@@ -96,16 +95,26 @@ func (l *statusList) all() []statusEntry {
 
 // propertyList is what “svn proplist -v” prints.
 type propertyList struct {
-	Targets []struct {
-		Path       string     `xml:"path,attr"`
-		Properties []property `xml:"property"`
-	} `xml:"target"`
+	Targets []propertyTarget `xml:"target"`
+}
+
+type propertyTarget struct {
+	Path       string     `xml:"path,attr"`
+	Properties []property `xml:"property"`
 }
 
 type property struct {
 	Name     string `xml:"name,attr"`
 	Encoding string `xml:"encoding,attr"` // base64, or empty for text
 	Value    string `xml:",chardata"`
+}
+
+// nodePath returns a path that svn prints as Dorvik has it: with slashes, and empty for the top.
+func nodePath(printed string) string {
+	if printed == "." {
+		return ""
+	}
+	return filepath.ToSlash(printed)
 }
 
 // status asks what is not as in its revision in a working copy.

@@ -148,7 +148,7 @@ func (r *locks) Used(ctx context.Context) bool {
 	if list, err := r.Locks(ctx); err != nil || len(list) > 0 {
 		return true
 	}
-	s, err := r.look(ctx)
+	s, err := r.recent(ctx)
 	if err != nil {
 		return false
 	}
@@ -165,7 +165,7 @@ const needsLock = "svn:needs-lock"
 
 // Lockable returns those of some paths that have the property svn:needs-lock.
 func (r *locks) Lockable(ctx context.Context, paths []string) (out []string, err error) {
-	s, err := r.look(ctx)
+	s, err := r.recent(ctx)
 	if err != nil {
 		return nil, err
 	}

@@ -62,6 +62,18 @@ type changes struct {
 	when time.Time         // when the last of them was saved
 }
 
+// recent returns what was read last, however old, and reads if nothing was. It suits what a recovery does not change:
+// the line, the settings of the project. It costs nothing, where a look runs svn.
+func (r *looks) recent(ctx context.Context) (*seen, error) {
+	r.mu.Lock()
+	last := r.last
+	r.mu.Unlock()
+	if last != nil {
+		return last, nil
+	}
+	return r.look(ctx)
+}
+
 // look reads the working copy, as far as it is not as it was when it was read last.
 func (r *looks) look(ctx context.Context) (*seen, error) {
 	entries, err := r.svn.status(ctx, r.dir)
@@ -352,10 +364,7 @@ func (r *looks) now(ctx context.Context, entries []statusEntry) func() listing {
 		var found []infoEntry
 		found, l.err = r.svn.info(ctx, r.dir)
 		for _, e := range found {
-			path := filepath.ToSlash(e.Path)
-			if path == "." {
-				path = ""
-			}
+			path := nodePath(e.Path)
 			if e.Schedule != "delete" && e.Kind != "none" {
 				l.nodes[path] = node{dir: e.Kind == "dir", sum: e.Checksum}
 			}
@@ -423,16 +432,7 @@ func (r *looks) entry(l *left, path string, props map[string]string) (e object.E
 	if err != nil {
 		return e, when, err
 	}
-	info, err := os.Lstat(full)
-	if os.IsNotExist(err) || err == nil && info.IsDir() {
-		return e, when, nil
-	}
-	if err != nil {
-		return e, when, err
-	}
-	when = info.ModTime()
-	e, err = EntryOf(r.made, full, info, props)
-	return e, when, err
+	return entryAt(r.made, full, props)
 }
 
 // dirty returns the uncommitted work.

@@ -21,11 +21,7 @@ func (e *ConflictedError) Error() string {
 
 // mergedAt returns the paths of the tree that a merge left in conflict at a file or folder, each with what was in the
 // other line before, what is here, and what is in the other line after.
-func (r *courses) mergedAt(ctx context.Context, b *base, e infoEntry, c conflict) ([]vcs.Dirty, error) {
-	path := filepath.ToSlash(e.Path)
-	if path == "." {
-		path = ""
-	}
+func (r *courses) mergedAt(ctx context.Context, b *base, path string, c conflict) ([]vcs.Dirty, error) {
 	switch {
 	case c.Type == "text":
 		return r.mergedText(path, c)
@@ -47,14 +43,13 @@ func (r *courses) mergedAt(ctx context.Context, b *base, e infoEntry, c conflict
 		d.Stages[sideOf(v.Side)] = is[""].Detached()
 	}
 	full := filepath.Join(r.dir, filepath.FromSlash(path))
-	is, err := r.fileAt(full, nil)
-	if err == nil && !is.Absent() {
-		var props map[string]string
-		if props, err = r.svn.propertiesAt(ctx, r.dir, path); err == nil {
-			is, err = r.fileAt(full, props)
-		}
+	if _, err := os.Lstat(full); os.IsNotExist(err) {
+		return []vcs.Dirty{d}, nil
 	}
-	d.Stages[1] = is
+	props, err := r.svn.propertiesOf(ctx, r.dir, target(path))
+	if err == nil {
+		d.Stages[1], _, err = entryAt(r.made, full, props)
+	}
 	return []vcs.Dirty{d}, err
 }
 
@@ -66,23 +61,11 @@ func sideOf(side string) int {
 	return 2
 }
 
-// fileAt reads a file that may not be there.
-func (r *courses) fileAt(full string, props map[string]string) (object.Entry, error) {
-	info, err := os.Lstat(full)
-	if os.IsNotExist(err) || err == nil && info.IsDir() {
-		return object.Entry{}, nil
-	}
-	if err != nil {
-		return object.Entry{}, err
-	}
-	return EntryOf(r.made, full, info, props)
-}
-
 // mergedText reads the three texts that svn wrote beside a file in conflict.
 func (r *courses) mergedText(path string, c conflict) ([]vcs.Dirty, error) {
 	d := vcs.Dirty{Path: path, Unstaged: true, Conflict: true}
 	for i, file := range []string{c.Base, c.Mine, c.Theirs} {
-		e, err := r.fileAt(absolute(r.dir, file), nil)
+		e, _, err := entryAt(r.made, absolute(r.dir, file), nil)
 		if err != nil || e.Absent() {
 			return nil, fmt.Errorf("reading what svn put aside of %s: %w", path, err)
 		}
@@ -107,7 +90,7 @@ func (r *courses) mergedProperties(ctx context.Context, b *base, path string, c 
 			return nil, err
 		}
 	}
-	if sides[1], err = r.svn.propertiesAt(ctx, r.dir, path); err != nil {
+	if sides[1], err = r.svn.propertiesOf(ctx, r.dir, target(path)); err != nil {
 		return nil, err
 	}
 	names := map[string]bool{}
@@ -126,29 +109,6 @@ func (r *courses) mergedProperties(ctx context.Context, b *base, path string, c 
 		was, is, other := d.Stages[0], d.Stages[1], d.Stages[2]
 		if !isMode(name) && name != mergeinfoName && was != is && is != other && was != other {
 			out = append(out, d)
-		}
-	}
-	return out, nil
-}
-
-// propertiesAt reads the properties of a file or folder here, propertiesOf those of one at an address.
-func (p *program) propertiesAt(ctx context.Context, dir, path string) (map[string]string, error) {
-	return p.propertiesOf(ctx, dir, target(path))
-}
-
-func (p *program) propertiesOf(ctx context.Context, dir, what string) (map[string]string, error) {
-	var l propertyList
-	if err := p.xml(ctx, in(dir, "reading properties", "proplist", "--verbose", what), &l); err != nil {
-		return nil, err
-	}
-	out := map[string]string{}
-	for _, t := range l.Targets {
-		for _, one := range t.Properties {
-			value, err := one.text()
-			if err != nil {
-				return nil, err
-			}
-			out[one.Name] = value
 		}
 	}
 	return out, nil

@@ -155,16 +155,16 @@ type edit struct {
 
 // record is a revision of a line.
 type record struct {
-	Rev    int64     `json:"rev"`
-	Author string    `json:"author"`
-	Date   time.Time `json:"date"`
-	Log    string    `json:"log"`
-	Edits  []edit    `json:"edits"`
-	Copies []copied  `json:"copies,omitempty"`
+	Rev    int64      `json:"rev"`
+	Author string     `json:"author"`
+	Date   time.Time  `json:"date"`
+	Log    string     `json:"log"`
+	Edits  []edit     `json:"edits"`
+	Copies []pathCopy `json:"copies,omitempty"`
 }
 
-// copied is a path that was made as a copy of another one.
-type copied struct{ Path, From string }
+// pathCopy is a path that was made as a copy of another one.
+type pathCopy struct{ Path, From string }
 
 // records are what is known of a line's revisions.
 type records struct {

@@ -30,10 +30,10 @@ type Notes struct {
 	Apart bool `json:"apart,omitempty"`
 }
 
-// Part is what a list has of the changes to a file: from one content to the next.
+// Part is what a list has of the changes to a file.
 type Part struct {
 	List     string
-	From, To object.Entry
+	From, To object.Entry // the file before and after: what is checked out or the part before, and what goes
 }
 
 // Clone returns notes that can be changed.

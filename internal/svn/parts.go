@@ -3,6 +3,7 @@ package svn
 import (
 	"context"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,24 +13,21 @@ import (
 	"dorvik.dev/dorvik/internal/beside"
 )
 
-// MovedError reports that another program changed the working copy during a check-in.
-type MovedError struct{}
-
-func (e *MovedError) Error() string {
-	return "it is checked in; but svn changed the working copy meanwhile, so that your files are of the revision " +
-		"before. Look again: what you checked in is joined with your files, where it is already"
-}
+// errBehind reports that a part is checked in, and that the files here are still of the revision before.
+var errBehind = errors.New(
+	"it is checked in, and your files are still of the revision before: another program used the " +
+		"working copy meanwhile. Look again: what you checked in is joined with your files, which have it already")
 
 // checkInPart checks in a group of which some files have more changes than go. svn takes whole files, so it does that
 // in a likeness, in which these files have the part alone. The files here are not touched. What svn knows afterwards is
-// put into the place of what it knew: from then on the files here have the rest as their changes.
+// put into the place of what it knew: from then on the files here have the rest as their changes. commit checks in what
+// is in a folder. The error is errBehind if the revision is made, and svn knows nothing of it here.
 func (r *wire) checkInPart(ctx context.Context, s *seen, g group, commit func(dir string) error) error {
 	dir, remove, err := r.scratch()
 	defer remove()
 	if err != nil {
 		return err
 	}
-	database := filepath.Join(r.own, "wc.db")
 	was, err := HashAt(filepath.Join(dir, ".svn", "wc.db"))
 	if err != nil {
 		return err
@@ -42,13 +40,16 @@ func (r *wire) checkInPart(ctx context.Context, s *seen, g group, commit func(di
 	}
 	db, err := LockDatabase(r.own)
 	if err != nil {
-		return &MovedError{}
+		return errBehind
 	}
 	defer db.Close()
 	if now, err := db.Hash(); err != nil || now != was {
-		return &MovedError{}
+		return errBehind
 	}
-	return os.Rename(filepath.Join(dir, ".svn", "wc.db"), database)
+	if err := os.Rename(filepath.Join(dir, ".svn", "wc.db"), filepath.Join(r.own, "wc.db")); err != nil {
+		return fmt.Errorf("%w (%w)", errBehind, err)
+	}
+	return nil
 }
 
 // layOut writes the files of a group as they go. Those that have a part get a time that no file here has, so that svn
@@ -68,9 +69,7 @@ func (r *wire) layOut(ctx context.Context, s *seen, g group, dir string) error {
 	at := beneath.Folder(dir)
 	past := time.Unix(int64(binary.BigEndian.Uint32(g.commit.Raw())%1e9), 0) // before 2001, and another for each group
 	for _, path := range g.paths {
-		if _, _, property := PropertyOf(path); property {
-			path = nodeOf(path)
-		}
+		path = nodeOf(path)
 		e, err := r.store().Find(ctx, c.Tree, path)
 		if err != nil {
 			return err

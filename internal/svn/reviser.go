@@ -193,7 +193,7 @@ func (r *reviser) copy(ctx context.Context, path string, c change) error {
 			to = moved(at, from, path)
 		}
 		if r.put(nodeOf(to), to, found[at]); to == nodeOf(to) {
-			r.rec.Copies = append(r.rec.Copies, copied{to, at})
+			r.rec.Copies = append(r.rec.Copies, pathCopy{to, at})
 		}
 	}
 	return nil

@@ -7,6 +7,7 @@ import (
 	"os"
 	"slices"
 	"strings"
+	"time"
 
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/rx"
@@ -125,6 +126,19 @@ func keywordsIn(value string) (names []string) {
 		names = append(names, same...)
 	}
 	return names
+}
+
+// entryAt reads a file with properties as a tree has it, and when it was saved. It is absent if there is no file.
+func entryAt(store *object.Overlay, full string, props map[string]string) (e object.Entry, saved time.Time, err error) {
+	info, err := os.Lstat(full)
+	if os.IsNotExist(err) || err == nil && info.IsDir() {
+		return e, saved, nil
+	}
+	if err != nil {
+		return e, saved, err
+	}
+	e, err = EntryOf(store, full, info, props)
+	return e, info.ModTime(), err
 }
 
 // EntryOf puts a file with properties into an overlay, as the repository would store it.

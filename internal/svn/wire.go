@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"os"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -69,7 +68,7 @@ func (r *wire) FetchRefs(ctx context.Context, _ vcs.Remote, refspecs ...string) 
 		if !ok {
 			return fmt.Errorf("%s is not at a repository of Subversion: %w", from, errNotHere)
 		}
-		if err := r.meet(ctx, s.course.base, line); err != nil {
+		if err := r.readToParting(ctx, s.course.base, line); err != nil {
 			return err
 		}
 	}
@@ -243,13 +242,9 @@ func (r *wire) checkIn(ctx context.Context, s *seen, g group) error {
 func (r *wire) bringFolders(ctx context.Context, s *seen, paths map[string]bool) error {
 	var dirs []string
 	for _, e := range s.entries {
-		path := filepath.ToSlash(e.Path)
-		if path == "." {
-			path = ""
-		}
-		n, was := s.course.base.nodes[path]
-		if paths[path] && was && n.dir && (e.Is.Props == "modified" || e.Is.Item == "deleted") {
-			dirs = append(dirs, path)
+		n, was := s.course.base.nodes[e.Path]
+		if paths[e.Path] && was && n.dir && (e.Is.Props == "modified" || e.Is.Item == "deleted") {
+			dirs = append(dirs, e.Path)
 		}
 	}
 	if len(dirs) == 0 {

@@ -107,6 +107,8 @@ func TestLocks(t *testing.T) {
 	require.NoError(t, err)
 	assert.Empty(t, wanted)
 	runa.Svn("propset", "-q", "svn:needs-lock", "*", "b")
+	_, _, err = r.Status(ctx) // what is asked of locks goes by the last look
+	require.NoError(t, err)
 	wanted, err = r.Held.Lockable(ctx, []string{"a", "b"})
 	require.NoError(t, err)
 	assert.Equal(t, []string{"b"}, wanted)

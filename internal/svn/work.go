@@ -135,14 +135,8 @@ func FileEntry(ctx context.Context, store *object.Overlay, tree object.ID, dir, 
 		return object.Entry{}, err
 	}
 	full := filepath.Join(dir, filepath.FromSlash(path))
-	info, err := os.Lstat(full)
-	if os.IsNotExist(err) || err == nil && info.IsDir() {
-		return object.Entry{}, nil
-	}
-	if err != nil {
-		return object.Entry{}, err
-	}
-	return EntryOf(store, full, info, props)
+	e, _, err := entryAt(store, full, props)
+	return e, err
 }
 
 // Lists returns the change list of each commit that is not checked in. That of changes in no list has an empty name.

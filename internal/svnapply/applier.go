@@ -256,6 +256,10 @@ func copies(ctx context.Context, a *Applier, p *plan.Position, goal svn.Goal) (m
 	if err != nil {
 		return nil, err
 	}
+	url, rev, err := a.Repo.At(ctx, p.Theirs)
+	if err != nil || url == "" {
+		return nil, err
+	}
 	out := map[string]string{}
 	for _, c := range changes {
 		if _, _, property := svn.PropertyOf(c.Path); property || !c.Old.Absent() || c.New.Absent() {
@@ -273,11 +277,8 @@ func copies(ctx context.Context, a *Applier, p *plan.Position, goal svn.Goal) (m
 		if err != nil {
 			return nil, err
 		}
-		if there.Mode != c.New.Mode || !maps.Equal(was, is) {
-			continue
-		}
-		if out[c.Path], err = a.Repo.At(ctx, p.Theirs, c.Path); err != nil {
-			return nil, err
+		if there.Mode == c.New.Mode && maps.Equal(was, is) {
+			out[c.Path] = svn.Copied(url, c.Path, rev)
 		}
 	}
 	return out, nil

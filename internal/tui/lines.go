@@ -51,9 +51,9 @@ func openLines(j *job, joins bool) tea.Cmd {
 	j.open(s)
 	return tea.Batch(s.reads.start(func(ctx context.Context) (then, error) {
 		defer close(s.ended)
-		list, more, err := s.job.s.History.Lines(ctx, joins)
-		if err != nil {
-			return nil, err
+		list, more, unread := s.job.s.History.Lines(ctx, joins)
+		if len(list) == 0 && unread != nil {
+			return nil, unread
 		}
 		first := 0
 		if joins && len(list) > 0 {
@@ -63,10 +63,16 @@ func openLines(j *job, joins bool) tea.Cmd {
 			}
 		}
 		s.put(func() { s.list, s.rows.row = list, first })
-		err = s.job.s.History.Compare(ctx, list, func(i int, b lookback.Branching) {
+		err := s.job.s.History.Compare(ctx, list, func(i int, b lookback.Branching) {
 			s.put(func() { s.list[i] = b })
 		})
-		return func() tea.Cmd { s.more, s.done = more, true; return nil }, err
+		return func() tea.Cmd {
+			s.more, s.done = more, true
+			if unread != nil {
+				return s.job.failed(unread)
+			}
+			return nil
+		}, err
 	}), s.next())
 }
 

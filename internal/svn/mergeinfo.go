@@ -37,8 +37,8 @@ func Ruled(path string) func(base, yours, theirs []byte) ([]byte, bool) {
 	}
 }
 
-// station is a commit of a line.
-type station struct {
+// lineCommit is a commit of a line.
+type lineCommit struct {
 	line   string
 	rev    int64 // math.MaxInt64 for one that is not checked in
 	id     object.ID
@@ -48,21 +48,22 @@ type station struct {
 	bare   bool      // it made the line as a copy, and changed nothing
 }
 
-// railway is the lines that are known, and how they are related.
-type railway struct {
+// lineGraph is the commits of all lines that are known, and what was brought from one into another.
+type lineGraph struct {
 	store *object.Overlay
-	kin   map[string]*kin
-	of    map[string][]*station // stations of lines, oldest first
-	real  map[object.ID]*station
-	at    map[object.ID]*station // by their own ids
+	known map[string]*otherLine
+	of    map[string][]*lineCommit  // by line, oldest first
+	real  map[object.ID]*lineCommit // by the ids of the commits with all their parents
+	at    map[object.ID]*lineCommit // by the ids that the rest of Dorvik knows
+
 }
 
-// railway reads what is known of the lines, up to two commits.
-func (r *lines) railway(ctx context.Context, b *base, yours, theirs object.ID, line string) (*railway, error) {
-	w := &railway{store: r.store(), kin: map[string]*kin{}, of: map[string][]*station{},
-		real: map[object.ID]*station{}, at: map[object.ID]*station{}}
-	for _, k := range r.mirror.allKin() {
-		w.kin[k.Line] = k
+// lineGraph reads what is known of the lines, up to two commits.
+func (r *lines) lineGraph(ctx context.Context, b *base, yours, theirs object.ID) (*lineGraph, error) {
+	w := &lineGraph{store: r.store(), known: map[string]*otherLine{}, of: map[string][]*lineCommit{},
+		real: map[object.ID]*lineCommit{}, at: map[object.ID]*lineCommit{}}
+	for _, k := range r.mirror.otherLines() {
+		w.known[k.Line] = k
 		ids, revs := k.commits(b.uuid)
 		if k.Line == b.line {
 			continue
@@ -76,8 +77,8 @@ func (r *lines) railway(ctx context.Context, b *base, yours, theirs object.ID, l
 			}
 		}
 	}
-	if w.kin[b.line] == nil {
-		w.kin[b.line] = r.mirror.kin(b.line)
+	if w.known[b.line] == nil {
+		w.known[b.line] = r.mirror.otherLine(b.line)
 	}
 	var own []object.ID
 	for id := yours; ; {
@@ -92,7 +93,7 @@ func (r *lines) railway(ctx context.Context, b *base, yours, theirs object.ID, l
 		id = c.Parents[0]
 	}
 	slices.Reverse(own)
-	if k := w.kin[b.line]; k != nil { // what others were made of, before what is known
+	if k := w.known[b.line]; k != nil { // what others were made of, before what is known
 		ids, _ := k.commits(b.uuid)
 		own = append(ids, own...)
 	}
@@ -110,12 +111,12 @@ func (r *lines) railway(ctx context.Context, b *base, yours, theirs object.ID, l
 }
 
 // add adds a commit of a line, the oldest first.
-func (w *railway) add(ctx context.Context, line string, rev int64, id object.ID) error {
+func (w *lineGraph) add(ctx context.Context, line string, rev int64, id object.ID) error {
 	c, err := w.store.Commit(ctx, id)
 	if err != nil || w.at[id] != nil {
 		return err
 	}
-	s := &station{line: line, rev: rev, id: id, commit: c}
+	s := &lineCommit{line: line, rev: rev, id: id, commit: c}
 	if s.info, err = infoOf(ctx, w.store, c.Tree, ""); err != nil {
 		return err
 	}
@@ -141,20 +142,20 @@ func infoOf(ctx context.Context, store *object.Overlay, tree object.ID, path str
 }
 
 // connect makes the commits with all their parents, the oldest first.
-func (w *railway) connect(ctx context.Context) error {
-	var all []*station
+func (w *lineGraph) connect(ctx context.Context) error {
+	var all []*lineCommit
 	for _, line := range sortedKeys(w.of) {
 		all = append(all, w.of[line]...)
 	}
-	slices.SortStableFunc(all, func(a, b *station) int { return cmp.Compare(a.rev, b.rev) })
-	last := map[string]*station{}
+	slices.SortStableFunc(all, func(a, b *lineCommit) int { return cmp.Compare(a.rev, b.rev) })
+	last := map[string]*lineCommit{}
 	merged := map[[2]string]int64{} // the last revision of one line that another one has
 	for _, s := range all {
 		var parents []object.ID
 		if before := last[s.line]; before != nil {
 			parents = append(parents, before.shadow)
-		} else if k := w.kin[s.line]; k != nil && k.From != "" {
-			if from := w.upTo(k.From, k.FromRev); from != nil && from.shadow != (object.ID{}) {
+		} else if k := w.known[s.line]; k != nil && k.From != "" {
+			if from := w.upTo(k.From, k.FromRev); from != nil && !from.shadow.IsZero() {
 				parents = append(parents, from.shadow)
 				s.bare = s.commit.Tree == from.commit.Tree
 				merged[[2]string{s.line, k.From}] = from.rev
@@ -165,7 +166,7 @@ func (w *railway) connect(ctx context.Context) error {
 			if other == s.line {
 				continue
 			}
-			if top := w.brought(s, other, merged[key]); top != nil && top.rev > merged[key] {
+			if top := w.mergedUpTo(s, other, merged[key]); top != nil && top.rev > merged[key] {
 				merged[key] = top.rev
 				parents = append(parents, top.shadow)
 			}
@@ -179,8 +180,8 @@ func (w *railway) connect(ctx context.Context) error {
 	return ctx.Err()
 }
 
-// upTo returns the last station of a line up to a revision.
-func (w *railway) upTo(line string, rev int64) (out *station) {
+// upTo returns the last lineCommit of a line up to a revision.
+func (w *lineGraph) upTo(line string, rev int64) (out *lineCommit) {
 	for _, s := range w.of[line] {
 		if s.rev <= rev {
 			out = s
@@ -189,20 +190,21 @@ func (w *railway) upTo(line string, rev int64) (out *station) {
 	return out
 }
 
-// begins returns the revision of a line after which it has something that another one was not made with.
-func (w *railway) begins(other, into string) int64 {
-	if k := w.kin[into]; k != nil && k.From == other {
+// startsAfter returns the revision of a line after which it has something that another one was not made with.
+func (w *lineGraph) startsAfter(other, into string) int64 {
+	if k := w.known[into]; k != nil && k.From == other {
 		return k.FromRev
 	}
-	if k := w.kin[other]; k != nil && k.From != "" {
+	if k := w.known[other]; k != nil && k.From != "" {
 		return k.Born // it made a copy, and nothing else
 	}
 	return 0
 }
 
-// brought returns the last station of another line up to which a station has everything, or nil.
-func (w *railway) brought(s *station, other string, known int64) (top *station) {
-	begin := max(w.begins(other, s.line), known)
+// mergedUpTo returns the last commit of another line up to which a commit has everything, by its svn:mergeinfo, or nil.
+// known is the revision up to which that is known already.
+func (w *lineGraph) mergedUpTo(s *lineCommit, other string, known int64) (top *lineCommit) {
+	begin := max(w.startsAfter(other, s.line), known)
 	for _, o := range w.of[other] {
 		switch {
 		case o.rev <= begin:
@@ -222,7 +224,7 @@ func (r *lines) lineOfTip(ctx context.Context, b *base, id object.ID) (string, e
 		return "", err
 	}
 	rev := NumberOf(c)
-	for _, k := range r.mirror.allKin() {
+	for _, k := range r.mirror.otherLines() {
 		if rev > 0 && k.Line != b.line && revisionID(b.uuid, k.Line, object.ID{}, rev) == id {
 			return k.Line, nil
 		}
@@ -230,25 +232,30 @@ func (r *lines) lineOfTip(ctx context.Context, b *base, id object.ID) (string, e
 	return "", nil
 }
 
-// At returns the address of a file at a commit of another line, with its revision. It is empty for another commit.
-func (r *lines) At(ctx context.Context, theirs object.ID, path string) (string, error) {
-	s, err := r.look(ctx)
+// At returns the address of a line at a commit of it, and the revision. The address is empty for a commit of no other
+// line.
+func (r *lines) At(ctx context.Context, theirs object.ID) (url string, rev int64, err error) {
+	s, err := r.recent(ctx)
 	if err != nil {
-		return "", err
+		return "", 0, err
 	}
-	b := s.course.base
-	line, err := r.lineOfTip(ctx, b, theirs)
+	line, err := r.lineOfTip(ctx, s.course.base, theirs)
 	if err != nil || line == "" {
-		return "", err
+		return "", 0, err
 	}
-	n, err := r.Number(ctx, theirs)
-	return fmt.Sprintf("%s/%s@%d", strings.TrimSuffix(b.on(line, 0).url, "/"), escaped(path), n), err
+	rev, err = r.Number(ctx, theirs)
+	return s.course.base.on(line, 0).url, rev, err
+}
+
+// Copied returns the argument of svn for a file of a line at an address, in a revision.
+func Copied(url, path string, rev int64) string {
+	return fmt.Sprintf("%s/%s@%d", url, escaped(path), rev)
 }
 
 // Part returns where a commit of the line that is checked out, and one of another line, part: by copies and by
 // svn:mergeinfo. It returns nil if theirs is of no other line.
 func (r *lines) Part(ctx context.Context, yours, theirs object.ID) (*history.Divergence, error) {
-	s, err := r.look(ctx)
+	s, err := r.recent(ctx)
 	if err != nil {
 		return nil, err
 	}
@@ -257,7 +264,7 @@ func (r *lines) Part(ctx context.Context, yours, theirs object.ID) (*history.Div
 	if err != nil || line == "" {
 		return nil, err
 	}
-	w, err := r.railway(ctx, b, yours, theirs, line)
+	w, err := r.lineGraph(ctx, b, yours, theirs)
 	if err != nil {
 		return nil, err
 	}
@@ -273,9 +280,9 @@ func (r *lines) Part(ctx context.Context, yours, theirs object.ID) (*history.Div
 	return d, nil
 }
 
-// nodes returns commits as they are, without those that were brought one by one to where another station is, and those
-// that only made a line.
-func (w *railway) nodes(list []history.Node, other *station) (out []history.Node) {
+// nodes returns commits as they are, without those that were brought one by one to where another commit is, and
+// those that only made a line.
+func (w *lineGraph) nodes(list []history.Node, other *lineCommit) (out []history.Node) {
 	for _, n := range list {
 		s := w.real[n.ID]
 		if !other.info.Has("/"+s.line, s.rev) && !s.bare {
@@ -289,7 +296,7 @@ func (w *railway) nodes(list []history.Node, other *station) (out []history.Node
 // or single commits of it. Folders and files with a list of their own get it, too, as theirs counts for them alone.
 func (r *lines) Recorded(ctx context.Context, store *object.Overlay, tree, theirs object.ID, picks []object.ID) (
 	object.ID, error) {
-	s, err := r.look(ctx)
+	s, err := r.recent(ctx)
 	if err != nil {
 		return tree, err
 	}
@@ -312,27 +319,23 @@ func (r *lines) Recorded(ctx context.Context, store *object.Overlay, tree, their
 			return tree, err
 		}
 		after := int64(0)
-		if own, other := r.mirror.kin(b.line), r.mirror.kin(line); own != nil && own.From == line {
+		if own, other := r.mirror.otherLine(b.line), r.mirror.otherLine(line); own != nil && own.From == line {
 			after = own.FromRev
 		} else if other != nil {
 			after = other.Born - 1 // svn wants the revision, too, that made the copy
 		}
 		ranges = append(ranges, mergeinfo.Range{After: after, Upto: n})
 	}
-	set, err := r.recordedAt(ctx, store, tree, line, ranges)
+	set, err := recorded(ctx, store, tree, b.line, line, ranges)
 	if err != nil {
 		return tree, err
 	}
 	return edited(ctx, store, tree, set)
 }
 
-// recordedAt returns the properties of a tree with more of another line.
-func (r *lines) recordedAt(ctx context.Context, store *object.Overlay, tree object.ID, line string,
+// recorded returns the properties of a tree of a line with more of another one.
+func recorded(ctx context.Context, store *object.Overlay, tree object.ID, own, line string,
 	ranges []mergeinfo.Range) (map[string]object.Entry, error) {
-	s, err := r.look(ctx)
-	if err != nil {
-		return nil, err
-	}
 	paths := []string{""}
 	top, err := store.Find(ctx, tree, strings.TrimSuffix(propsAt, "/"))
 	if err == nil && top.IsTree() {
@@ -352,7 +355,7 @@ func (r *lines) recordedAt(ctx context.Context, store *object.Overlay, tree obje
 			return nil, err
 		}
 		in.Add(strings.TrimSuffix("/"+line+"/"+path, "/"), ranges...)
-		delete(in, strings.TrimSuffix("/"+s.course.base.line+"/"+path, "/")) // it has all of itself
+		delete(in, strings.TrimSuffix("/"+own+"/"+path, "/")) // it has all of itself
 		e := object.Entry{Mode: object.ModeFile, ID: store.Put(object.KindBlob, []byte(in.String()))}
 		set[propPath(path, mergeinfoName)] = e
 	}

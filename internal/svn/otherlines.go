@@ -1,6 +1,7 @@
 package svn
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -18,9 +19,9 @@ import (
 	"dorvik.dev/dorvik/internal/vcs"
 )
 
-// kin is a line besides the one that is checked out, such as trunk where a branch is. Its revisions are read when it is
-// first joined or compared with.
-type kin struct {
+// otherLine is a line besides the one that is checked out, such as trunk where a branch is. Its revisions are read when
+// it is first joined or compared with.
+type otherLine struct {
 	Line string `json:"line"`
 	Born int64  `json:"born"` // the revision that made it
 	// From is the line that it was made as a copy of, as of a revision; empty for none.
@@ -29,49 +30,49 @@ type kin struct {
 	Records records `json:"records"`
 }
 
-// mostKin is the number of lines that are compared at once; the newest come first. aboveMost is how many copies of
-// copies are followed to find where two lines part.
+// mostCompared is the number of lines that are compared at once; the newest come first. mostCopies is how many copies
+// of copies are followed to find where two lines part.
 const (
-	mostKin   = 12
-	aboveMost = 4
+	mostCompared = 12
+	mostCopies   = 4
 )
 
-func (m *mirror) kinFile(line string) string {
+func (m *mirror) otherLineFile(line string) string {
 	sum := sha256.Sum256([]byte(line))
 	return filepath.Join(m.dir, "lines", hex.EncodeToString(sum[:8])+".json")
 }
 
-// kin returns what is known of a line; nil if nothing is.
-func (m *mirror) kin(line string) *kin { return m.readKin(m.kinFile(line)) }
+// otherLine returns what is known of a line; nil if nothing is.
+func (m *mirror) otherLine(line string) *otherLine { return m.otherLineIn(m.otherLineFile(line)) }
 
-func (m *mirror) readKin(file string) *kin {
+func (m *mirror) otherLineIn(file string) *otherLine {
 	data, err := os.ReadFile(file)
-	k := &kin{}
+	k := &otherLine{}
 	if err != nil || json.Unmarshal(data, k) != nil || k.Records.Version != recordsVersion {
 		return nil
 	}
 	return k
 }
 
-// allKin returns the lines of which revisions are known, by name.
-func (m *mirror) allKin() (out []*kin) {
+// otherLines returns the lines of which revisions are known, by name.
+func (m *mirror) otherLines() (out []*otherLine) {
 	files, _ := filepath.Glob(filepath.Join(m.dir, "lines", "*.json"))
 	for _, file := range files {
-		if k := m.readKin(file); k != nil && len(k.Records.Old) > 0 {
+		if k := m.otherLineIn(file); k != nil && len(k.Records.Old) > 0 {
 			out = append(out, k)
 		}
 	}
-	slices.SortFunc(out, func(a, b *kin) int { return strings.Compare(a.Line, b.Line) })
+	slices.SortFunc(out, func(a, b *otherLine) int { return strings.Compare(a.Line, b.Line) })
 	return out
 }
 
-func (m *mirror) putKin(k *kin) error {
+func (m *mirror) putOtherLine(k *otherLine) error {
 	data, err := json.Marshal(k)
 	if err == nil {
 		err = os.MkdirAll(filepath.Join(m.dir, "lines"), 0o700)
 	}
 	if err == nil {
-		err = beside.WriteFile(m.kinFile(k.Line), data)
+		err = beside.WriteFile(m.otherLineFile(k.Line), data)
 	}
 	if err != nil {
 		return fmt.Errorf("storing the history: %w", err)
@@ -80,7 +81,7 @@ func (m *mirror) putKin(k *kin) error {
 }
 
 // commits returns the ids of the known commits of a line, oldest first, with their revisions.
-func (k *kin) commits(uuid string) (ids []object.ID, revs []int64) {
+func (k *otherLine) commits(uuid string) (ids []object.ID, revs []int64) {
 	for _, rec := range k.Records.Old {
 		ids = append(ids, revisionID(uuid, k.Line, object.ID{}, rec.Rev))
 		revs = append(revs, rec.Rev)
@@ -89,7 +90,7 @@ func (k *kin) commits(uuid string) (ids []object.ID, revs []int64) {
 }
 
 // reaches reports whether the line is known back to a revision.
-func (k *kin) reaches(rev int64) bool {
+func (k *otherLine) reaches(rev int64) bool {
 	return len(k.Records.Old) > 0 && k.Records.Old[0].Rev <= max(rev, k.Born)
 }
 
@@ -106,8 +107,8 @@ func (e *NoLineError) Error() string {
 	return fmt.Sprintf("the repository has no folder %s. Nothing was changed", e.Line)
 }
 
-// birth asks the repository when a line was made, and as a copy of what.
-func (r *courses) birth(ctx context.Context, b *base) (*kin, error) {
+// origin asks the repository when a line was made, and as a copy of what.
+func (r *courses) origin(ctx context.Context, b *base) (*otherLine, error) {
 	var l struct {
 		Entries []struct {
 			Revision int64 `xml:"revision,attr"`
@@ -125,7 +126,7 @@ func (r *courses) birth(ctx context.Context, b *base) (*kin, error) {
 	if gone := (*vcs.Refusal)(nil); errors.As(err, &gone) && gone.Kind == vcs.Missing {
 		return nil, &NoLineError{b.line}
 	}
-	k := &kin{Line: b.line, Records: r.mirror.records("")}
+	k := &otherLine{Line: b.line, Records: r.mirror.records("")}
 	if err != nil || len(l.Entries) == 0 {
 		return k, err
 	}
@@ -139,13 +140,14 @@ func (r *courses) birth(ctx context.Context, b *base) (*kin, error) {
 	return k, nil
 }
 
-// read reads the revisions of a line back to one at least, or back to where the line was made if that is zero.
-func (r *courses) read(ctx context.Context, of *base, line string, back int64) (*kin, error) {
+// read reads the revisions of a line back to one at least, or back to where the line was made if that is zero. It asks
+// for nothing where all of them are known. The error is a *NoLineError if there is no such line.
+func (r *courses) read(ctx context.Context, of *base, line string, back int64) (*otherLine, error) {
 	b := of.on(line, back)
-	k := r.mirror.kin(line)
+	k := r.mirror.otherLine(line)
 	last, upto, err := r.there(ctx, b)
 	if gone := (*vcs.Refusal)(nil); errors.As(err, &gone) && gone.Kind == vcs.Missing {
-		return nil, errors.Join(os.RemoveAll(r.mirror.kinFile(line)), &NoLineError{line})
+		return nil, errors.Join(os.RemoveAll(r.mirror.otherLineFile(line)), &NoLineError{line})
 	}
 	if err != nil {
 		return nil, err
@@ -153,7 +155,7 @@ func (r *courses) read(ctx context.Context, of *base, line string, back int64) (
 	if k != nil && k.reaches(back) && last <= k.Records.Upto {
 		return k, nil
 	}
-	born, err := r.birth(ctx, b)
+	born, err := r.origin(ctx, b)
 	if err != nil {
 		return nil, err
 	}
@@ -167,11 +169,11 @@ func (r *courses) read(ctx context.Context, of *base, line string, back int64) (
 	}
 	k.Records.Upto = max(k.Records.Upto, upto)
 	k.Records.forget(upto)
-	return k, r.mirror.putKin(k)
+	return k, r.mirror.putOtherLine(k)
 }
 
-// meet reads a line, and others as far as is needed to find where it and the one that is checked out part.
-func (r *courses) meet(ctx context.Context, of *base, line string) error {
+// readToParting reads a line, and others as far as is needed to find where it and the one that is checked out part.
+func (r *courses) readToParting(ctx context.Context, of *base, line string) error {
 	if of.partly() {
 		return errPartly
 	}
@@ -180,9 +182,9 @@ func (r *courses) meet(ctx context.Context, of *base, line string) error {
 		return err
 	}
 	defer unlock()
-	own := r.mirror.kin(of.line)
+	own := r.mirror.otherLine(of.line)
 	if own == nil {
-		if own, err = r.birth(ctx, of.on(of.line, 0)); err != nil {
+		if own, err = r.origin(ctx, of.on(of.line, 0)); err != nil {
 			return err
 		}
 	}
@@ -195,12 +197,12 @@ func (r *courses) meet(ctx context.Context, of *base, line string) error {
 		return err
 	}
 	if k.From == of.line {
-		if err := r.floor(ctx, of, own, k.FromRev); err != nil {
+		if err := r.keepAt(ctx, of, own, k.FromRev); err != nil {
 			return err
 		}
 	} else if own.From != line {
-		for _, at := range []*kin{own, k} {
-			for range aboveMost {
+		for _, at := range []*otherLine{own, k} {
+			for range mostCopies {
 				if at.From == "" || at.From == of.line || at.From == line {
 					break
 				}
@@ -210,15 +212,15 @@ func (r *courses) meet(ctx context.Context, of *base, line string) error {
 			}
 		}
 	}
-	return r.mirror.putKin(own)
+	return r.mirror.putOtherLine(own)
 }
 
 // errPartly reports that lines cannot be compared.
 var errPartly = errors.New("of a working copy that is large, or that has not all of its folder, other lines are not " +
 	"joined. Nothing was changed")
 
-// floor keeps what the line that is checked out was in a revision, unless that is known: another line was made of it.
-func (r *courses) floor(ctx context.Context, b *base, own *kin, rev int64) error {
+// keepAt keeps what the line that is checked out was in a revision, unless that is known: another line was made of it.
+func (r *courses) keepAt(ctx context.Context, b *base, own *otherLine, rev int64) error {
 	k := r.mirror.records(b.url)
 	for _, rec := range slices.Concat(k.Old, k.List) {
 		if rec.Rev <= rev && r.knows(ctx, revisionID(b.uuid, b.line, object.ID{}, rec.Rev)) {
@@ -238,22 +240,40 @@ func (r *courses) floor(ctx context.Context, b *base, own *kin, rev int64) error
 	return r.keepCommit(ctx, revisionID(b.uuid, b.line, object.ID{}, rev), rec.commitOf(tree))
 }
 
-// refresh reads what is new on the lines that are known. Those that are gone are forgotten.
+// refresh reads what is new on the lines that are known. Those that are gone are forgotten. Of lines at the usual
+// places only those are asked for that have something new.
 func (r *courses) refresh(ctx context.Context, of *base) error {
-	for _, k := range r.mirror.allKin() {
-		if k.Line == of.line {
+	known := slices.DeleteFunc(r.mirror.otherLines(), func(k *otherLine) bool { return k.Line == of.line })
+	if len(known) == 0 || of.partly() {
+		return nil
+	}
+	listed, err := r.folders(ctx, of)
+	if err != nil {
+		return err
+	}
+	for _, k := range known {
+		if slices.ContainsFunc(listed, func(l lineFolder) bool {
+			return l.line == k.Line &&
+				l.last <= k.Records.Upto
+		}) {
 			continue
 		}
 		gone := (*NoLineError)(nil)
-		if err := r.meet(ctx, of, k.Line); err != nil && !errors.As(err, &gone) && !errors.Is(err, errPartly) {
+		if err := r.readToParting(ctx, of, k.Line); err != nil && !errors.As(err, &gone) {
 			return err
 		}
 	}
 	return nil
 }
 
+// lineFolder is a folder of the repository that is a line by its place.
+type lineFolder struct {
+	line string
+	last int64 // the revision that changed it last
+}
+
 // folders lists the lines at the usual places besides the one that is checked out, the newest first.
-func (r *courses) folders(ctx context.Context, b *base) ([]string, error) {
+func (r *courses) folders(ctx context.Context, b *base) (all []lineFolder, err error) {
 	project, usual := b.line, false
 	for _, at := range []string{"trunk", "branches", "tags"} {
 		if before, _, ok := strings.Cut("/"+b.line+"/", "/"+at+"/"); ok {
@@ -263,11 +283,6 @@ func (r *courses) folders(ctx context.Context, b *base) ([]string, error) {
 	if !usual {
 		return nil, nil
 	}
-	type listed struct {
-		line string
-		rev  int64
-	}
-	var all []listed
 	for _, at := range []string{"", "branches"} {
 		dir := strings.Trim(path.Join(project, at), "/")
 		var l struct {
@@ -291,14 +306,10 @@ func (r *courses) folders(ctx context.Context, b *base) ([]string, error) {
 		for _, e := range l.Entries {
 			line := path.Join(dir, e.Name)
 			if e.Kind == "dir" && line != b.line && (at != "" || e.Name == "trunk") {
-				all = append(all, listed{line, e.Commit.Revision})
+				all = append(all, lineFolder{line, e.Commit.Revision})
 			}
 		}
 	}
-	slices.SortStableFunc(all, func(a, b listed) int { return int(b.rev - a.rev) })
-	var out []string
-	for _, one := range all {
-		out = append(out, one.line)
-	}
-	return out, nil
+	slices.SortStableFunc(all, func(a, b lineFolder) int { return cmp.Compare(b.last, a.last) })
+	return all, nil
 }
