@@ -300,17 +300,9 @@ func conflictsJSON(s plan.Stop) []conflictJSON {
 	return out
 }
 
-// called names a route.
-func called(by vcs.Dialect, r plan.Route) string {
-	if r == plan.Rebase {
-		return by.OnTop()
-	}
-	return string(r)
-}
-
 func (e *env) describe(p *plan.Position, j *plan.Join) string {
 	by := e.opened.Repo.Dialect()
-	route := called(by, j.Route)
+	route := j.Route.In(by)
 	switch {
 	case j.Refused != nil:
 		return fmt.Sprintf("%-7s not possible: %v", route, j.Refused)

@@ -31,12 +31,7 @@ type Told struct {
 func (t *Told) commits(n int) string { return t.By.Say(plural(n, "commit")) }
 
 // called names a route.
-func (t *Told) called(r plan.Route) string {
-	if r == plan.Rebase {
-		return t.By.OnTop()
-	}
-	return string(r)
-}
+func (t *Told) called(r plan.Route) string { return r.In(t.By) }
 
 // name returns the author of a commit.
 func (t *Told) name(n history.Node) string {

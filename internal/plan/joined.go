@@ -13,6 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/core/replay"
 	"dorvik.dev/dorvik/internal/core/settle"
+	"dorvik.dev/dorvik/internal/vcs"
 	"dorvik.dev/dorvik/internal/words"
 )
 
@@ -25,6 +26,14 @@ const (
 	Merge  Route = "merge"
 	Pick   Route = "pick" // single commits of another line are replayed on yours
 )
+
+// In names the route as the users of a system do.
+func (r Route) In(by vcs.Dialect) string {
+	if r == Rebase {
+		return by.OnTop()
+	}
+	return string(r)
+}
 
 // Stop is a point of a route with conflicts: the whole merge, or one replayed commit.
 type Stop struct {

@@ -342,12 +342,7 @@ func (e *eachCommit) passes(id object.ID) (passed, ok bool) {
 }
 
 // called names a route as the system's users do.
-func (j *job) called(r plan.Route) string {
-	if r == plan.Rebase {
-		return j.s.Repo.Dialect().OnTop()
-	}
-	return string(r)
-}
+func (j *job) called(r plan.Route) string { return r.In(j.s.Repo.Dialect()) }
 
 // placed names where a branch is, for a sentence.
 func (j *job) placed(at object.ID) string {
