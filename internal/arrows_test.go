@@ -63,7 +63,7 @@ var arrows = map[string]string{
 	"beside":         "beneath core/object odb vcs",
 	"hg":             "beneath beside core/rx core/object odb vcs watch",
 	"svn":            "beneath beside core/history core/mergeinfo core/rx core/object odb vcs watch",
-	"reflock":        "core/attr core/object vcs",
+	"reflock":        "core/attr core/object beside vcs",
 	"svnapply":       "core/history core/merge core/object core/settle beneath change exact ledger plan svn vcs words workdir",
 	"exact":          "",
 	"watch":          "+github.com/fsnotify/fsnotify",

@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"errors"
-	"fmt"
 	"maps"
 	"path/filepath"
 	"slices"
@@ -43,7 +42,7 @@ are refs of the remote (docs/locks.md), which the attribute “lockable” asks 
 	})
 	cmd.RunE = func(cmd *cobra.Command, args []string) error {
 		if ask {
-			return askForLocks(e, cmd.Context(), args)
+			return askForLocks(cmd.Context(), e, args)
 		}
 		return taken(cmd, args)
 	}
@@ -51,19 +50,12 @@ are refs of the remote (docs/locks.md), which the attribute “lockable” asks 
 }
 
 // askForLocks prints a note to each person who holds a lock of the files.
-func askForLocks(e *env, ctx context.Context, args []string) error {
-	w, err := e.workspace(ctx)
+func askForLocks(ctx context.Context, e *env, args []string) error {
+	w, paths, err := lockable(ctx, e, args)
 	if err != nil {
 		return err
 	}
 	defer w.Close()
-	if w.Locks == nil {
-		return noLocks(w)
-	}
-	paths, err := below(e.dir, w.Repo.Where().Dir, args)
-	if err != nil {
-		return err
-	}
 	v, err := w.Glance(ctx, true, "")
 	if err != nil {
 		return err
@@ -78,16 +70,30 @@ func askForLocks(e *env, ctx context.Context, args []string) error {
 		e.say("Nobody else holds a lock of what you named.")
 	}
 	for _, who := range slices.Sorted(maps.Keys(by)) {
-		e.say("To %s:", who)
-		if _, err := fmt.Fprintln(e.out, draw.LockNote(by[who], v.Locks.Changed)); err != nil {
-			return err
-		}
+		e.say("To %s:\n%s", who, draw.LockNote(by[who], v.Locks.Changed))
 	}
 	return nil
 }
 
-func noLocks(w *recovery.Workspace) error {
-	return &plan.Blocked{What: w.Repo.Dialect().Name + " knows no locks.", Next: "Nothing was changed."}
+// lockable opens the repository and returns the files of the arguments as they are named from its top. It fails where
+// the system knows no locks.
+func lockable(ctx context.Context, e *env, args []string) (*recovery.Workspace, []string, error) {
+	if len(args) == 0 {
+		return nil, nil, usage{errors.New("name the files")}
+	}
+	w, err := e.workspace(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	paths, err := below(e.dir, w.Repo.Where().Dir, args)
+	if w.Locks == nil {
+		err = &plan.Blocked{What: w.Repo.Dialect().Name + " knows no locks.", Next: "Nothing was changed."}
+	}
+	if err != nil {
+		w.Close()
+		return nil, nil, err
+	}
+	return w, paths, nil
 }
 
 // unlockCommand gives locks back.
@@ -95,8 +101,7 @@ func unlockCommand(e *env) *cobra.Command {
 	cmd := &cobra.Command{Use: "unlock FILE...", Short: "Give locks of files back",
 		Long: "Gives the lock of each file back that this working copy holds."}
 	cmd.RunE = onLocks(e, func(ctx context.Context, in vcs.Locking, paths []string) error {
-		return in.Unlock(ctx,
-			paths)
+		return in.Unlock(ctx, paths)
 	})
 	return e.jsonFlag(cmd)
 }
@@ -105,23 +110,13 @@ func unlockCommand(e *env) *cobra.Command {
 func onLocks(e *env, do func(ctx context.Context, in vcs.Locking, paths []string) error) func(*cobra.Command,
 	[]string) error {
 	return func(cmd *cobra.Command, args []string) error {
-		if len(args) == 0 {
-			return usage{errors.New("name the files")}
-		}
 		ctx := cmd.Context()
-		w, err := e.workspace(ctx)
+		w, paths, err := lockable(ctx, e, args)
 		if err != nil {
 			return err
 		}
 		defer w.Close()
 		in := w.Locks
-		if in == nil {
-			return noLocks(w)
-		}
-		paths, err := below(e.dir, w.Repo.Where().Dir, args)
-		if err != nil {
-			return err
-		}
 		if err := do(ctx, in, paths); err != nil {
 			if refusal := (*vcs.Refusal)(nil); errors.As(err, &refusal) {
 				for _, text := range refusal.Words {

@@ -108,7 +108,10 @@ func (w *Workspace) AskQuietly(ctx context.Context, b vcs.Branch) (*News, error)
 	if err != nil {
 		return nil, err
 	}
-	locks, err := newLocks(ctx, w.Locks, func() error { return w.Repo.Fetch(ctx, b.Remote) })
+	if err := w.Repo.Fetch(ctx, b.Remote); err != nil {
+		return nil, ctx.Err()
+	}
+	locks, err := newLocks(ctx, w.Locks)
 	if err != nil {
 		return nil, ctx.Err()
 	}
@@ -128,10 +131,10 @@ func (w *Workspace) AskQuietly(ctx context.Context, b vcs.Branch) (*News, error)
 	return &News{len(d.Theirs), plan.Authors(d.Theirs), len(d.Yours) > 0, locks}, nil
 }
 
-// newLocks fetches, asks for locks, and returns those that others took since they were asked for last.
-func newLocks(ctx context.Context, held vcs.Locking, fetch func() error) (out []vcs.Lock, err error) {
-	if err := fetch(); err != nil || held == nil {
-		return nil, err
+// newLocks asks for locks, and returns those that others took since they were asked for last.
+func newLocks(ctx context.Context, held vcs.Locking) (out []vcs.Lock, err error) {
+	if held == nil {
+		return nil, nil
 	}
 	was, err := held.Locks(ctx)
 	if err != nil {

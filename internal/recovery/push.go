@@ -75,6 +75,9 @@ func (ps *Pusher) Tip(ctx context.Context, p *plan.Position, consent change.Cons
 		return out, errors.Join(ps.remember(ctx, out, went), ps.refused(ctx, out))
 	}
 	s.Ledger.Noted(ps.tagger().arrived(ctx, sending, out))
+	if held := s.Workspace.Locks; held != nil { // Subversion gives locks back with a check-in
+		s.Ledger.Noted(held.Ask(ctx))
+	}
 	s.Ledger.Noted(errors.Join(s.Ledger.Choices.Refuse(out.To.Name, nil), ps.rules().accepted(ctx, out.To.Remote,
 		went)))
 	return out, ps.arrived(ctx, p, b, out, first)

@@ -83,11 +83,11 @@ func (st stander) ask(ctx context.Context, p *plan.Position) error {
 			_ = w.fetchShared(ctx, remote) // on failure use the decisions that are here
 		}
 	}
+	if p.Unanswered == nil && w.Locks != nil {
+		p.Unanswered = w.Locks.Ask(ctx)
+	}
 	if p.Unanswered == nil {
 		p.Asked = time.Now()
-		if w.Locks != nil {
-			p.Unanswered = w.Locks.Ask(ctx)
-		}
 	}
 	return ctx.Err()
 }

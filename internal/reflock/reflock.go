@@ -17,6 +17,7 @@ import (
 	"slices"
 	"strings"
 
+	"dorvik.dev/dorvik/internal/beside"
 	"dorvik.dev/dorvik/internal/core/attr"
 	"dorvik.dev/dorvik/internal/core/object"
 	"dorvik.dev/dorvik/internal/vcs"
@@ -73,10 +74,7 @@ func (l *Locks) write(n noted) error {
 		err = os.MkdirAll(filepath.Dir(l.file()), 0o700)
 	}
 	if err == nil {
-		err = os.WriteFile(l.file()+".new", data, 0o600)
-	}
-	if err == nil {
-		err = os.Rename(l.file()+".new", l.file())
+		err = beside.WriteFile(l.file(), data)
 	}
 	if err != nil {
 		return fmt.Errorf("noting the locks: %w", err)
