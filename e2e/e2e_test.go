@@ -188,8 +188,10 @@ func TestTheDemoByBothRoutes(t *testing.T) {
 				x.see("2 files will need a decision; 7 join by themselves")
 				x.press("Enter")
 				x.see("Why "+x.in.onTop+":", "2 decisions, at 2 commits")
-				if !x.in.oneWay {
-					x.see("2 decisions, once")
+				if x.in.oneWay {
+					x.see("′ on top of what is new", "without touching your files.")
+				} else {
+					x.see("′ replayed, with a new id", "2 decisions, once", "without touching your branch or files.")
 				}
 				if route == "merge" {
 					x.press("Right")

@@ -71,7 +71,8 @@ func (s *chooseScreen) status() term.Line { return s.job.asked() }
 
 func (s *chooseScreen) remark() term.Line {
 	if s.oneWay() {
-		return term.Text(term.Dim, "This was worked out without touching your branch or files.")
+		return term.Text(term.Dim, "This was worked out without touching your "+
+			words.If(s.job.s.Repo.Dialect().Linear, "files.", "branch or files."))
 	}
 	return term.Text(term.Dim, "Both ways were worked out without touching your branch or files.")
 }
@@ -548,5 +549,5 @@ func (s *chooseScreen) drawRebase(j *plan.Join, w int) term.Page {
 func (s *chooseScreen) straight(first, then term.Line) term.Page {
 	return term.Page{term.Text(term.Base, " "+term.MarkBase.Sign).Then(first).Then(then),
 		term.Text(term.Dim, " "+s.job.s.Planner.Short(s.job.pos.Base())).Add(term.Dim,
-			"   ′ replayed, with a new id")}
+			words.If(s.job.s.Repo.Dialect().Linear, "   ′ on top of what is new", "   ′ replayed, with a new id"))}
 }
