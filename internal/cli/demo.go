@@ -28,7 +28,8 @@ story from the other side; and longer, with eight commits of yours and twelve of
 two of which join and do not work together. On the screen z begins again, and i goes to the
 teammates' clones.
 
-With --system hg the repositories are Mercurial's; the story and the keys are the same.`,
+With --system hg or svn the repositories are of Mercurial or Subversion; the story and the
+keys are the same.`,
 		Args: noArgs,
 	}
 	cmd.Flags().StringVar(&dir, "dir", "", "make them in `DIR`, which must be empty or not exist")
@@ -36,7 +37,7 @@ With --system hg the repositories are Mercurial's; the story and the keys are th
 	cmd.Flags().BoolVar(&hosted, "host", false,
 		"play at a stand-in host with proposals, whose page a browser can open; with "+
 			"--no-ui it serves until it is interrupted")
-	cmd.Flags().StringVar(&in, "system", string(demo.Git), "make repositories of `SYSTEM`: git or hg")
+	cmd.Flags().StringVar(&in, "system", string(demo.Git), "make repositories of `SYSTEM`: git, hg or svn")
 	cmd.Flags().StringVar(&name, "scene", string(demo.AsRuna), "play the scene `NAME`: refused, teammate or longer")
 	cmd.RunE = func(cmd *cobra.Command, _ []string) error {
 		part, err := demo.ParsePart(name)
