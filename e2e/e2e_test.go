@@ -205,9 +205,16 @@ func TestTheDemoByBothRoutes(t *testing.T) {
 				x.press("Enter")
 				x.mendAndCheck()
 				x.see("Your mend changed 1 line somebody wrote", "uncommitted work stays as it is")
+				if x.in.oneWay {
+					x.see("3 revisions go on top of what is new", "join in your files, check in later")
+				}
 				tip := x.tip()
 				x.press("Enter")
 				x.see("Pushed.", "now holds")
+				if x.in.oneWay {
+					x.press("l")
+					x.see("trunk was checked in, at r9.", "trunk was joined by update")
+				}
 				assert.Less(t, x.keys, 25, "keys pressed")
 				x.press("q")
 				x.see("ended with 0", "dorvik: pushed.")

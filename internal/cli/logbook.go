@@ -59,7 +59,7 @@ NAME -o FILE” tells one in full, and “dorvik undo NAME” goes back before i
 		}
 		for _, entry := range all {
 			e.say("%s  %-10s %s", entry.When.Format("2006-01-02 15:04"), entry.Name(),
-				entry.Sentence(entry.To.String()))
+				entry.Sentence(w.Repo.Dialect(), entry.To.String()))
 		}
 		return nil
 	}

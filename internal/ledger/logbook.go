@@ -202,61 +202,66 @@ func (e *LogEntry) Name() string {
 	return "waypoint " + e.Waypoint
 }
 
-// Sentence describes the entry. to is the abbreviated commit that the branch had afterwards.
-func (e *LogEntry) Sentence(to string) string {
+// Sentence describes the entry in the words of a system. to is the abbreviated commit that the branch had afterwards.
+func (e *LogEntry) Sentence(in vcs.Dialect, to string) string {
+	say := func(sentence string, of ...any) string { return fmt.Sprintf(in.Say(sentence), of...) }
+	by := string(e.By)
+	if e.By.Is(plan.Rebase) {
+		by = plan.Rebase.In(in)
+	}
 	switch {
 	case e.Of == Committed && e.What == Undone:
-		return fmt.Sprintf("A commit on %s was taken back, to %s; its work is uncommitted again.", e.Branch, to)
+		return say("A commit on %s was taken back, to %s; its work is uncommitted again.", e.Branch, to)
 	case e.Of == Committed:
-		return fmt.Sprintf("Uncommitted work was committed on %s, which went to %s.", e.Branch, to)
+		return say("Uncommitted work was committed on %s, which went to %s.", e.Branch, to)
 	case e.Of == PutForward:
-		return fmt.Sprintf("%s was put forward, to %s.", e.Branch, to)
+		return say("%s was put forward, to %s.", e.Branch, to)
 	case e.Of == Exchanged:
-		return fmt.Sprintf("What the remote had of %s was exchanged; it is at %s.", e.Branch, to)
+		return say("What the remote had of %s was exchanged; it is at %s.", e.Branch, to)
 	case e.Of == Switched && e.From == e.To:
-		return fmt.Sprintf("%s was checked out instead of %s; no file changed.", e.Branch, e.Was)
+		return say("%s was checked out instead of %s; no file changed.", e.Branch, e.Was)
 	case e.Of == Switched:
-		return fmt.Sprintf("%s was checked out instead of %s.", e.Branch, e.Was)
+		return say("%s was checked out instead of %s.", e.Branch, e.Was)
 	case e.Of == Deleted && e.What == Undone:
-		return fmt.Sprintf("The branch %s was made again, at %s.", e.Branch, to)
+		return say("The branch %s was made again, at %s.", e.Branch, to)
 	case e.Of == Deleted && e.Line != nil:
-		return fmt.Sprintf("The branch %s was deleted here and as %s.", e.Branch, e.Line.Name)
+		return say("The branch %s was deleted here and as %s.", e.Branch, e.Line.Name)
 	case e.Of == Deleted:
-		return fmt.Sprintf("The branch %s was deleted.", e.Branch)
+		return say("The branch %s was deleted.", e.Branch)
 	case e.What == Sent:
-		return fmt.Sprintf("%s was pushed, at %s.", e.Branch, to)
+		return say("%s was pushed, at %s.", e.Branch, to)
 	case e.Of == SettledOnly && e.What == Undone:
-		return fmt.Sprintf("Conflicts that had been settled on %s are there again.", e.Branch)
+		return say("Conflicts that had been settled on %s are there again.", e.Branch)
 	case e.Of == SettledOnly:
-		return fmt.Sprintf("Conflicts that had been left were settled on %s, and nothing was committed.", e.Branch)
+		return say("Conflicts that had been left were settled on %s, and nothing was committed.", e.Branch)
 	case e.Of == WentBack && e.What == Undone && e.Return == "":
-		return fmt.Sprintf("Going back was undone: %s is at %s again.", e.Branch, to)
+		return say("Going back was undone: %s is at %s again.", e.Branch, to)
 	case e.Of == StashBack && e.What == Undone && e.Return == "":
-		return fmt.Sprintf("Bringing back what git had put aside was undone: %s stays at %s.", e.Branch, to)
+		return say("Bringing back what git had put aside was undone: %s stays at %s.", e.Branch, to)
 	case e.Of == CounteredBy && e.What == Undone:
-		return fmt.Sprintf("Taking a join back by a new commit was undone: %s went back to %s.", e.Branch, to)
+		return say("Taking a join back by a new commit was undone: %s went back to %s.", e.Branch, to)
 	case e.Of == CounteredBy:
-		return fmt.Sprintf("What a join had brought to %s was taken back by a new commit: it is at %s.", e.Branch, to)
+		return say("What a join had brought to %s was taken back by a new commit: it is at %s.", e.Branch, to)
 	case e.What == Taken && e.By == Nothing:
-		return fmt.Sprintf("What was half done was taken back: %s is at %s as before.", e.Branch, to)
+		return say("What was half done was taken back: %s is at %s as before.", e.Branch, to)
 	case e.What == Taken:
-		return fmt.Sprintf("What was half done was finished by %s: %s went to %s.", e.By, e.Branch, to)
+		return say("What was half done was finished by %s: %s went to %s.", by, e.Branch, to)
 	case e.Return == OfTheStash:
-		return fmt.Sprintf("Work that git had put aside was brought back: %s stays at %s.", e.Branch, to)
+		return say("Work that git had put aside was brought back: %s stays at %s.", e.Branch, to)
 	case e.Return != "":
-		return fmt.Sprintf("%s went back to where it was before waypoint %s: it is at %s.", e.Branch, e.Return, to)
+		return say("%s went back to where it was before waypoint %s: it is at %s.", e.Branch, e.Return, to)
 	case e.What == Undone && e.By == Nothing:
-		return fmt.Sprintf("Taking back what was half done was undone: %s is at %s.", e.Branch, to)
+		return say("Taking back what was half done was undone: %s is at %s.", e.Branch, to)
 	case e.What == Undone && e.By.Is(plan.Pick):
-		return fmt.Sprintf("A pick onto %s was undone: it went back to %s.", e.Branch, to)
+		return say("A pick onto %s was undone: it went back to %s.", e.Branch, to)
 	case e.What == Undone:
-		return fmt.Sprintf("A join of %s was undone: it went back to %s.", e.Branch, to)
+		return say("A join of %s was undone: it went back to %s.", e.Branch, to)
 	case e.By.Is(plan.Pick):
-		return fmt.Sprintf("Commits were picked onto %s, which went to %s.", e.Branch, to)
+		return say("Commits were picked onto %s, which went to %s.", e.Branch, to)
 	case e.By == Forward:
-		return fmt.Sprintf("%s moved forward, to %s.", e.Branch, to)
+		return say("%s moved forward, to %s.", e.Branch, to)
 	}
-	return fmt.Sprintf("%s was joined by %s, and went to %s.", e.Branch, e.By, to)
+	return say("%s was joined by %s, and went to %s.", e.Branch, by, to)
 }
 
 // OfTheStash marks a waypoint that restored work from the stash.

@@ -173,7 +173,7 @@ func (h *History) LastReceived(ctx context.Context, p *plan.Position) (*Received
 			return nil, err
 		}
 	}
-	r.Pull = NextPull(p, len(gone), true, rewritten)
+	r.Pull = NextPull(h.Repo.Dialect(), p, len(gone), true, rewritten)
 	r.Others, err = h.Others(ctx, was.Divergence.Theirs, w.Theirs, tree)
 	return r, err
 }
@@ -198,12 +198,14 @@ func (h *History) stillOn(ctx context.Context, w *ledger.Waypoint) (out []plan.P
 
 // NextPull describes what the next pull does for people with the remote's branch and, for those with commits that were
 // rewritten, how they recover. commits are the number that the push adds; rewritten are those of them that a remote
-// had under other ids.
-func NextPull(p *plan.Position, commits int, pushed bool, rewritten []plan.Published) (sentences []string) {
+// had under other ids. in is the system, in whose words that is.
+func NextPull(in vcs.Dialect, p *plan.Position, commits int, pushed bool, rewritten []plan.Published) (
+	sentences []string) {
 	to := p.To().Name
-	sentences = append(sentences, fmt.Sprintf("Everyone who has %s as it %s moves forward by %s with their next pull: "+
-		"nothing to join, nothing to decide. Anyone who committed meanwhile joins their own work with it, as you did.",
-		to, words.If(pushed, "was before the push", "is now"), words.Count(commits, "commit", "commits")))
+	sentences = append(sentences, fmt.Sprintf(in.Say("Everyone who has %s as it "+
+		words.If(pushed, "was before the push", "is now")+" moves forward by "+
+		words.Count(commits, "commit", "commits")+" with their next pull: nothing to join, nothing to decide. Anyone "+
+		"who committed meanwhile joins their own work with it, as you did."), to))
 	on := map[string][]plan.Published{}
 	var branches []string
 	for _, r := range rewritten {

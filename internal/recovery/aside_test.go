@@ -11,6 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // TestWhatAPullLeftAside finds work that git stashed before a pull and could not bring back, and joins
@@ -61,7 +62,7 @@ func TestWhatAPullLeftAside(t *testing.T) {
 			assert.Nil(t, l, "it is back")
 			all, err := s.Ledger.Logbook()
 			require.NoError(t, err)
-			assert.Contains(t, all[0].Sentence("X"), "was brought back")
+			assert.Contains(t, all[0].Sentence(vcs.InGit, "X"), "was brought back")
 			_, err = s.Applier.GoBack(t.Context(), wp.Name)
 			require.NoError(t, err)
 			assert.Equal(t, before, gittest.Files(t, tm.mine.Dir))

@@ -13,6 +13,7 @@ import (
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // TestGoingBackWhateverCameAfter goes back before a join that was pushed and built upon: what came
@@ -79,7 +80,7 @@ func TestGoingBackWhateverCameAfter(t *testing.T) {
 				all, err := s.Ledger.Logbook()
 				require.NoError(t, err)
 				assert.Equal(t, ledger.Undone, all[0].What)
-				assert.Contains(t, all[0].Sentence("X"), "main went back to where it was before waypoint "+wp.Name)
+				assert.Contains(t, all[0].Sentence(vcs.InGit, "X"), "main went back to where it was before waypoint "+wp.Name)
 				_, err = s.WayBack(t.Context(), wp.Name)
 				assert.ErrorContains(t, err, "is there already")
 

@@ -18,6 +18,7 @@ import (
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/lookback"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // told is a history in lines: the sign, the subject, and what is said of each commit. Ids are
@@ -359,7 +360,7 @@ func TestWhatTheOthersGet(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "yours theirs", yours[0].Subject()+" "+theirs[0].Subject())
 
-	said := lookback.NextPull(p, 1, true, []plan.Published{{Node: yours[0], On: "origin/topic", Who: nil}})
+	said := lookback.NextPull(vcs.InGit, p, 1, true, []plan.Published{{Node: yours[0], On: "origin/topic", Who: nil}})
 	require.Len(t, said, 2)
 	assert.Contains(t, said[1], "1 commit of yours was on origin/topic under another id, and stays there.")
 }

@@ -11,6 +11,7 @@ import (
 	"dorvik.dev/dorvik/internal/change"
 	"dorvik.dev/dorvik/internal/gittest"
 	"dorvik.dev/dorvik/internal/ledger"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // withWork has staged, unstaged and untracked work.
@@ -70,7 +71,7 @@ func TestUncommittedWorkIsCommitted(t *testing.T) {
 			assert.Equal(t, "staged\nand more\n", tm.mine.Read("g"))
 			assert.Equal(t, "edited\n", tm.mine.Read("d/h"))
 			assert.Equal(t, "new\n", tm.mine.Read("new/file"))
-			assert.Contains(t, entry(t, s, ledger.Committed).Sentence("x"), "Uncommitted work was committed on main")
+			assert.Contains(t, entry(t, s, ledger.Committed).Sentence(vcs.InGit, "x"), "Uncommitted work was committed on main")
 
 			_, err = s.Applier.GoBack(t.Context(), wp.Name)
 			require.NoError(t, err)

@@ -282,7 +282,7 @@ func (ps *Pusher) departureForOthers(ctx context.Context, p *plan.Position, j *p
 			return err
 		}
 	}
-	d.Pull = lookback.NextPull(p, d.Commits, false, rewritten)
+	d.Pull = lookback.NextPull(s.Repo.Dialect(), p, d.Commits, false, rewritten)
 	up := p.Upstream()
 	if len(up.Divergence.Theirs) == 0 || p.IsPick() {
 		return nil

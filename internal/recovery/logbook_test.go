@@ -14,6 +14,7 @@ import (
 	"dorvik.dev/dorvik/internal/core/settle"
 	"dorvik.dev/dorvik/internal/ledger"
 	"dorvik.dev/dorvik/internal/plan"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // TestLogbook: a join, its undoing, another, its push, and a move forward are written down, each once.
@@ -35,7 +36,7 @@ func TestLogbook(t *testing.T) {
 		require.NoError(t, err)
 		var out []string
 		for _, e := range all {
-			out = append(out, strings.TrimSpace(e.Name()+" "+e.Sentence("there")))
+			out = append(out, strings.TrimSpace(e.Name()+" "+e.Sentence(vcs.InGit, "there")))
 		}
 		return strings.Join(out, "\n")
 	}
@@ -86,7 +87,7 @@ waypoint 1 main was joined by merge, and went to there.`, said())
 			By: ledger.By(plan.Rebase)},
 		"topic moved forward, to x.": {What: ledger.Joined, Branch: "topic", By: ledger.Forward},
 	} {
-		assert.Equal(t, want, e.Sentence("x"))
+		assert.Equal(t, want, e.Sentence(vcs.InGit, "x"))
 		assert.Empty(t, e.Name())
 	}
 }

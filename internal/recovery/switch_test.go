@@ -7,6 +7,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"dorvik.dev/dorvik/internal/gittest"
+	"dorvik.dev/dorvik/internal/vcs"
 )
 
 // Switching to another branch leaves what git switch leaves: files, index, HEAD and its reflog. What is not committed
@@ -33,7 +34,7 @@ func TestSwitchingBranches(t *testing.T) {
 	}
 	list, err := s.History.Logbook()
 	require.NoError(t, err)
-	assert.Equal(t, "there was checked out instead of main.", list[0].Sentence(""))
+	assert.Equal(t, "there was checked out instead of main.", list[0].Sentence(vcs.InGit, ""))
 	require.NoError(t, s.Forwards.TakeBack(t.Context(), &list[0]))
 	assert.Equal(t, "main", tm.mine.Git("branch", "--show-current"))
 	assert.Equal(t, "h\n", tm.mine.Read("d/h"))

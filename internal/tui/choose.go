@@ -71,8 +71,7 @@ func (s *chooseScreen) status() term.Line { return s.job.asked() }
 
 func (s *chooseScreen) remark() term.Line {
 	if s.oneWay() {
-		return term.Text(term.Dim, "This was worked out without touching your "+
-			words.If(s.job.s.Repo.Dialect().Linear, "files.", "branch or files."))
+		return term.Text(term.Dim, s.job.say("This was worked out without touching your branch or files."))
 	}
 	return term.Text(term.Dim, "Both ways were worked out without touching your branch or files.")
 }

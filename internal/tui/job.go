@@ -252,8 +252,8 @@ func (j *job) undoJoin() tea.Cmd {
 		}
 		return func() tea.Cmd {
 			j.notice = j.s.TakeNotice()
-			j.flash = term.Done("The join is undone: branch and files are as they were. Your decisions are " +
-				"kept.")
+			j.flash = term.Done(j.say("The join is undone: branch and files are as they were. Your decisions " +
+				"are kept."))
 			j.holds, j.rewrite = "", false
 			return j.nav.lookAgain(true)
 		}, err

@@ -253,7 +253,8 @@ func (s *logbookScreen) view(w, h int) term.Page {
 	for i := range s.entries {
 		e := &s.entries[i]
 		rows.item(term.Text(term.Dim, words.Ago(s.job.now(), e.When)).Fit(14).Mark(markOfEvent(e.What)).
-			Add(term.Plain, e.Sentence(s.job.s.Planner.Short(e.To))).Add(term.Dim, "   "+e.Name()))
+			Add(term.Plain, e.Sentence(s.job.s.Repo.Dialect(), s.job.s.Planner.Short(e.To))).
+			Add(term.Dim, "   "+e.Name()))
 	}
 	foot := s.kept(w)
 	p = append(p, rows.window(max(3, h-len(p)-len(foot)))...)

@@ -50,7 +50,8 @@ func (s *lookScreen) remark() term.Line {
 	case s.job.changed:
 		return term.Text(term.Dim, "Nothing else has been changed.")
 	}
-	return term.Text(term.Dim, "Nothing has been changed: your branch and working tree are as you left them.")
+	return term.Text(term.Dim, s.job.say(
+		"Nothing has been changed: your branch and working tree are as you left them."))
 }
 
 func (s *lookScreen) actions() []action {

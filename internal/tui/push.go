@@ -174,7 +174,10 @@ func (s *pushScreen) sends() (out []action) {
 		out = append(out, s.accepts("join it, and go on with the row", false))
 	case s.joins(): // nothing is in the way
 		out = append(out, s.accepts(s.job.say("join here and push to ")+up, true))
-		out = append(out, acts(keys.Branch, "", func() tea.Cmd { return s.accept(false) }))
+		out = append(out, acts(keys.Branch, s.job.say(keys.Branch.Help().Desc), func() tea.Cmd {
+			return s.accept(
+				false)
+		}))
 	default:
 		out = append(out, acts(keys.Next, s.job.say("push to ")+up, func() tea.Cmd { return s.sure(true, s.pushNow) }))
 	}

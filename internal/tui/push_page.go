@@ -565,8 +565,12 @@ func (s pushPage) madeSure(p *term.Page) {
 		row(false, "the joined code was not checked", "you chose to go on")
 	}
 	if n := s.job.join.Kept(); s.job.join.Route == plan.Rebase && !s.job.plan.Pushed() {
-		row(true, "nothing already pushed is rewritten", words.Count(n, "commit that was never pushed gets a new id",
-			"commits that were never pushed get new ids"))
+		fresh := words.Count(n, "commit that was never pushed gets a new id",
+			"commits that were never pushed get new ids")
+		if s.job.s.Repo.Dialect().Linear {
+			fresh = words.Count(n, "revision goes", "revisions go") + " on top of what is new"
+		}
+		row(true, s.job.say("nothing already pushed is rewritten"), fresh)
 	} else if s.job.join.Route == plan.Rebase {
 		row(false, "commits that are on a remote get new ids",
 			words.List(words.Some(s.job.namesOf(s.job.plan.Published), 2)))
@@ -695,7 +699,7 @@ func (s pushPage) othersRows(p *term.Page, w int) {
 	const most = 4
 	p.Blank()
 	p.Row(term.Text(term.Plain, "  ").Then(term.Rule(w - 4)))
-	p.Head("WHAT THE OTHERS GET", "  with their next pull; e shows it line by line")
+	p.Head("WHAT THE OTHERS GET", s.job.say("  with their next pull")+"; e shows it line by line")
 	p.Blank()
 	for i, o := range s.ready.Others {
 		if i == most {

@@ -76,10 +76,10 @@ func (s *settleScreen) status() term.Line {
 	}
 	stop := s.job.join.Stops[q.Stop].Commit
 	if n := len(s.job.join.Stops); n > 1 {
-		return term.Text(term.Dim, fmt.Sprintf("%s  ·  %d of %d commits that ask", s.job.s.Planner.Short(stop.ID),
-			q.Stop+1, n))
+		return term.Text(term.Dim, s.job.s.Planner.Short(stop.ID)+s.job.say(fmt.Sprintf(
+			"  ·  %d of %d commits that ask", q.Stop+1, n)))
 	}
-	return term.Text(term.Dim, s.job.s.Planner.Short(stop.ID)+"  ·  the one commit that asks")
+	return term.Text(term.Dim, s.job.s.Planner.Short(stop.ID)+s.job.say("  ·  the one commit that asks"))
 }
 
 func (s *settleScreen) question() *plan.Attributed {

@@ -327,5 +327,5 @@ func (s *stuckScreen) outcome(how ledger.TakeOver) string {
 func (s *stuckScreen) status() term.Line { return term.Text(term.Dim, "half done") }
 
 func (s *stuckScreen) remark() term.Line {
-	return term.Text(term.Dim, "Nothing has been changed: branch and files are as they were left.")
+	return term.Text(term.Dim, s.job.say("Nothing has been changed: branch and files are as they were left."))
 }

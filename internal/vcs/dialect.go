@@ -43,13 +43,17 @@ var (
 		"“svn switch %s”", false, false, true, true, true}
 )
 
-// sends has the words of a system in which a push is a check-in, and what it makes a revision. Longer ones come first.
-var sends = strings.NewReplacer("push it", "check it in", "Push it", "Check it in", "a push", "a check-in", "the push",
-	"the check-in", "pushes", "checks in", "pushed", "checked in", "Pushed", "Checked in", "push", "check in", "Push",
-	"Check in", "commits", "revisions", "commit", "revision")
+// sends has the words of a system in which a push is a check-in, and what it makes a revision, and in which a join
+// changes files and no branch. Longer ones come first.
+var sends = strings.NewReplacer("branch and working tree", "files", "branch and files", "files", "branch or files",
+	"files", "next pull", "next update", "on your branch",
+	"in your files", "committed", "committed", "push it", "check it in", "Push it", "Check it in", "a push",
+	"a check-in", "A push", "A check-in",
+	"the push", "the check-in", "The push", "The check-in", "pushes", "checks in", "pushed", "checked in", "Pushed",
+	"Checked in", "push", "check in", "Push", "Check in", "commits", "revisions", "commit", "revision")
 
-// Say puts a sentence about commits and pushes into the words of the system. What is put into the sentence from
-// outside, such as a name, must come later.
+// Say puts a sentence about commits, pushes and what a join changes into the words of the system. What is put into the
+// sentence from outside, such as a name, must come later.
 func (d Dialect) Say(sentence string) string {
 	if !d.Linear {
 		return sentence
